@@ -1,0 +1,167 @@
+package audit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+)
+
+// Ledger is where a trail is kept.
+type Ledger interface {
+	AppendAudit(ctx context.Context, batch []records.ChainedRecord) error
+	LastAudit(ctx context.Context) (records.ChainedRecord, error)
+	AuditAfter(ctx context.Context, seq int64, limit int) ([]records.ChainedRecord, error)
+}
+
+const (
+	// queueLength bounds the records that wait for a batch; past it, whoever
+	// adds one waits, so that a flood can't fill the memory.
+	queueLength = 4096
+	// batchLength bounds one transaction, so that nobody waits long for it.
+	batchLength = 512
+	// maxDetail bounds what a client can make one record hold, in bytes.
+	maxDetail = 8192
+)
+
+// Trail writes the audit trail. Its one goroutine commits whatever has come
+// together while the batch before was written.
+type Trail struct {
+	ledger Ledger
+	log    *slog.Logger
+	queue  chan entry
+	done   chan struct{}
+
+	mu     sync.RWMutex // held for reading while adding, so that Close waits for it
+	closed bool
+
+	seq  int64 // of the last record committed; owned by the goroutine
+	prev []byte
+}
+
+type entry struct {
+	record keep.AuditRecord
+	wait   chan error // nil: nobody waits
+}
+
+// Open starts writing at the end of what the ledger holds.
+func Open(ctx context.Context, ledger Ledger, log *slog.Logger) (*Trail, error) {
+	t := &Trail{ledger: ledger, log: log, queue: make(chan entry, queueLength), done: make(chan struct{}), prev: Genesis}
+	last, err := ledger.LastAudit(ctx)
+	switch {
+	case err == nil:
+		t.seq, t.prev = last.Seq, last.Digest
+	case !errors.Is(err, records.ErrNotFound):
+		return nil, fmt.Errorf("read the end of the audit trail: %w", err)
+	}
+	go t.write()
+	return t, nil
+}
+
+// errTrail is what a client is told when its action can't be recorded.
+func errTrail(cause error) error {
+	return &keep.Fault{Reason: keep.TrailUnavailable, Say: "the audit trail can't be written, so nothing is acknowledged; tell the administrator", Cause: cause}
+}
+
+// Record adds a record and returns once it is on disk. After an error it is not
+// in the trail, and what it tells of must not be acknowledged.
+func (t *Trail) Record(r keep.AuditRecord) error {
+	wait := make(chan error, 1)
+	if err := t.add(entry{r, wait}); err != nil {
+		return err
+	}
+	return <-wait
+}
+
+// Note adds a record without waiting for the disk: for what nobody is promised.
+func (t *Trail) Note(r keep.AuditRecord) {
+	if err := t.add(entry{r, nil}); err != nil {
+		t.log.Error("audit record lost", "action", r.Action, "account", r.Account, "cause", err)
+	}
+}
+
+func (t *Trail) add(e entry) error {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	if t.closed {
+		return errTrail(errors.New("the trail is closed"))
+	}
+	t.queue <- e
+	return nil
+}
+
+// Close writes what is waiting and stops.
+func (t *Trail) Close() {
+	t.mu.Lock()
+	if !t.closed {
+		t.closed = true
+		close(t.queue)
+	}
+	t.mu.Unlock()
+	<-t.done
+}
+
+func (t *Trail) write() {
+	defer close(t.done)
+	for first := range t.queue {
+		batch := t.gather(first)
+		err := t.commit(batch)
+		if err != nil {
+			t.log.Error("audit trail can't be written", "records", len(batch), "cause", err)
+			err = errTrail(err)
+		}
+		for _, e := range batch {
+			if e.wait != nil {
+				e.wait <- err
+			}
+		}
+	}
+}
+
+// gather takes what else is already waiting.
+func (t *Trail) gather(first entry) []entry {
+	batch := []entry{first}
+	for len(batch) < batchLength {
+		select {
+		case e, ok := <-t.queue:
+			if !ok {
+				return batch
+			}
+			batch = append(batch, e)
+		default:
+			return batch
+		}
+	}
+	return batch
+}
+
+func (t *Trail) commit(batch []entry) error {
+	seq, prev := t.seq, t.prev
+	chained := make([]records.ChainedRecord, len(batch))
+	for i, e := range batch {
+		seq++
+		r := e.record
+		r.Seq = seq
+		if r.At.IsZero() {
+			r.At = time.Now()
+		}
+		r.At = r.At.UTC().Truncate(time.Microsecond)
+		r.Duration = r.Duration.Truncate(time.Microsecond)
+		if len(r.Detail) > maxDetail {
+			r.Detail = r.Detail[:maxDetail]
+		}
+		digest := Digest(prev, &r)
+		chained[i] = records.ChainedRecord{AuditRecord: r, Prev: prev, Digest: digest}
+		prev = digest
+	}
+	if err := t.ledger.AppendAudit(context.Background(), chained); err != nil {
+		return err
+	}
+	t.seq, t.prev = seq, prev
+	return nil
+}

@@ -1,0 +1,179 @@
+// Package command is what all commands of the program share: how one is
+// described, how its flags are read and how its errors end. It knows no command.
+package command
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+)
+
+// Exit statuses.
+const (
+	ExitDone   = 0
+	ExitFailed = 1 // refused or failed
+	ExitUsage  = 2 // wrong usage
+)
+
+// Env is what a command reads and writes.
+type Env struct {
+	In       io.Reader
+	Out, Err io.Writer
+}
+
+// Command is one command. Its zero Flags has none.
+type Command struct {
+	Name  string // one or two words: "account add"
+	Args  string // as the usage shows them: "NAME"
+	Short string // one line, no full stop
+	Long  string // more, for -h
+	// Flags declares the command's flags and gives what runs once they are read.
+	// args holds what is not a flag.
+	Flags func(*flag.FlagSet) func(ctx context.Context, env Env, args []string) error
+}
+
+// UsageError is a wrong use of a command.
+type UsageError struct{ Say string }
+
+func (e *UsageError) Error() string { return e.Say }
+
+// Usagef makes a [*UsageError].
+func Usagef(format string, args ...any) error { return &UsageError{fmt.Sprintf(format, args...)} }
+
+// ErrSilent ends a command with [ExitFailed] when it has said why itself.
+var ErrSilent = errors.New("failed")
+
+// Main runs the command that args name and gives the exit status.
+func Main(ctx context.Context, env Env, commands []*Command, args []string) int {
+	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" || args[0] == "help" && len(args) == 1 {
+		overview(env.Out, commands)
+		if len(args) == 0 {
+			return ExitUsage
+		}
+		return ExitDone
+	}
+	if args[0] == "help" {
+		args = append(append([]string(nil), args[1:]...), "-h")
+	}
+	cmd, rest := find(commands, args)
+	if cmd == nil {
+		fmt.Fprintf(env.Err, "urbankeep: %s\n", unknown(commands, args))
+		return ExitUsage
+	}
+	err := cmd.run(ctx, env, rest)
+	var usage *UsageError
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &usage):
+		fmt.Fprintf(env.Err, "urbankeep %s: %s; urbankeep %s -h shows how\n", cmd.Name, usage.Say, cmd.Name)
+		return ExitUsage
+	case !errors.Is(err, ErrSilent):
+		fmt.Fprintf(env.Err, "urbankeep %s: %s\n", cmd.Name, err)
+	}
+	return ExitFailed
+}
+
+// find takes the command's name off the arguments, the longest name first.
+func find(commands []*Command, args []string) (*Command, []string) {
+	for words := min(2, len(args)); words > 0; words-- {
+		name := strings.Join(args[:words], " ")
+		for _, c := range commands {
+			if c.Name == name {
+				return c, args[words:]
+			}
+		}
+	}
+	return nil, nil
+}
+
+// unknown says what could have been meant.
+func unknown(commands []*Command, args []string) string {
+	var verbs []string
+	for _, c := range commands {
+		if noun, verb, ok := strings.Cut(c.Name, " "); ok && noun == args[0] {
+			verbs = append(verbs, verb)
+		}
+	}
+	if len(verbs) == 0 {
+		return fmt.Sprintf("there is no command %q: urbankeep -h lists the ones there are", args[0])
+	}
+	return fmt.Sprintf("%s needs one of: %s", args[0], strings.Join(verbs, ", "))
+}
+
+func overview(w io.Writer, commands []*Command) {
+	fmt.Fprint(w, "Urban Keep: an FTP and SFTP service with accounts, rights and an audit trail\n\n")
+	sorted := append([]*Command(nil), commands...)
+	sort.SliceStable(sorted, func(i, j int) bool { return sorted[i].Name < sorted[j].Name })
+	for _, c := range sorted {
+		fmt.Fprintf(w, "  urbankeep %-26s %s\n", strings.TrimSpace(c.Name+" "+c.Args), c.Short)
+	}
+	fmt.Fprint(w, "\nFlags may stand before or after names; COMMAND -h shows them.\n")
+}
+
+// run reads flags wherever they stand and runs the command.
+func (c *Command) run(ctx context.Context, env Env, args []string) error {
+	flags := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	flags.SetOutput(io.Discard)
+	run := c.Flags(flags)
+	names, err := Interleaved(flags, args)
+	if errors.Is(err, flag.ErrHelp) {
+		c.usage(env.Out, flags)
+		return nil
+	}
+	if err != nil {
+		return Usagef("%s", err)
+	}
+	want := strings.Fields(c.Args)
+	if len(names) > len(want) || len(names) < len(want) && !strings.HasPrefix(want[len(names)], "[") {
+		return Usagef("it takes %s", map[bool]string{true: "no names", false: c.Args}[len(want) == 0])
+	}
+	return run(ctx, env, names)
+}
+
+// Interleaved reads flags before, between and after the names, which the flag
+// package alone does not; behind "--" everything is a name.
+func Interleaved(flags *flag.FlagSet, args []string) (names []string, err error) {
+	for {
+		if err := flags.Parse(args); err != nil {
+			return nil, err
+		}
+		rest := flags.Args()
+		if ended := len(args) - len(rest); ended > 0 && args[ended-1] == "--" {
+			return append(names, rest...), nil
+		}
+		if len(rest) == 0 {
+			return names, nil
+		}
+		names, args = append(names, rest[0]), rest[1:]
+	}
+}
+
+func (c *Command) usage(w io.Writer, flags *flag.FlagSet) {
+	fmt.Fprintf(w, "urbankeep %s\n\n%s.\n", strings.TrimSpace(c.Name+" "+c.Args), c.Short)
+	if c.Long != "" {
+		fmt.Fprintf(w, "\n%s\n", c.Long)
+	}
+	var text bytes.Buffer
+	flags.SetOutput(&text)
+	flags.PrintDefaults()
+	if text.Len() > 0 {
+		fmt.Fprintf(w, "\nFlags:\n%s", text.String())
+	}
+}
+
+// List is a flag that may be given several times.
+type List []string
+
+func (l *List) String() string { return strings.Join(*l, " ") }
+
+// Set adds one value.
+func (l *List) Set(value string) error {
+	*l = append(*l, value)
+	return nil
+}

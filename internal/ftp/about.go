@@ -1,0 +1,134 @@
+package ftp
+
+import (
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// cmdFeat lists the extensions (RFC 2389).
+func (c *conn) cmdFeat(string) error {
+	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "SIZE", "REST STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
+		"MLST type*;size*;modify*;perm*;unique*;unix.mode*;"}
+	if c.server.TLS != nil {
+		features = append(features, "AUTH TLS", "PBSZ", "PROT")
+	}
+	c.replyBlock(211, "Extensions:", features, "End")
+	return nil
+}
+
+func (c *conn) cmdOpts(arg string) error {
+	name, rest, _ := strings.Cut(arg, " ")
+	switch strings.ToUpper(name) {
+	case "UTF8", "UTF-8":
+		if strings.EqualFold(strings.TrimSpace(rest), "OFF") {
+			return fail{504, "names are UTF-8 always"}
+		}
+		c.reply(200, "names are UTF-8 always")
+	case "MLST":
+		c.reply(200, "MLST OPTS type;size;modify;perm;unique;unix.mode;")
+	default:
+		return fail{501, "options are known for UTF8 and MLST"}
+	}
+	return nil
+}
+
+func (c *conn) cmdHelp(arg string) error {
+	if arg != "" {
+		cmd, known := commands[strings.ToUpper(arg)]
+		if !known {
+			return fail{502, "that command is not known here"}
+		}
+		c.reply(214, cmd.usage)
+		return nil
+	}
+	var rows []string
+	names := verbs()
+	for len(names) > 0 {
+		n := min(10, len(names))
+		rows = append(rows, strings.Join(names[:n], " "))
+		names = names[n:]
+	}
+	c.replyBlock(214, "These commands are known:", rows, "HELP command shows how to use one")
+	return nil
+}
+
+func (c *conn) cmdSyst(string) error {
+	c.reply(215, "UNIX Type: L8")
+	return nil
+}
+
+func (c *conn) cmdNoop(string) error {
+	c.reply(200, "still here")
+	return nil
+}
+
+func (c *conn) cmdClnt(arg string) error {
+	c.visit.Named(arg)
+	c.reply(200, "noted")
+	return nil
+}
+
+func (c *conn) cmdLang(arg string) error {
+	if arg != "" && !strings.HasPrefix(strings.ToLower(arg), "en") {
+		return fail{504, "replies are in English only"}
+	}
+	c.reply(200, "replies are in English")
+	return nil
+}
+
+// cmdStat tells how things are, or lists a path over the command connection
+// (RFC 959, section 4.1.3).
+func (c *conn) cmdStat(arg string) error {
+	if arg == "" {
+		c.replyBlock(211, "Status:", c.status(), "End")
+		return nil
+	}
+	var rows []string
+	entries, err := c.entries(arg)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		rows = append(rows, c.longLine(e))
+	}
+	c.replyBlock(213, "Listing:", rows, "End")
+	return nil
+}
+
+func (c *conn) status() []string {
+	clear := map[bool]string{true: "encrypted", false: "in clear"}
+	rows := []string{"signed in as " + c.tree.Account(), "folder " + c.cwd, "commands " + clear[c.encrypted], "data " + clear[c.protected]}
+	if r := c.transfer; r != nil {
+		rows = append(rows, fmt.Sprintf("transferring for %s", time.Since(r.started).Round(time.Second)))
+	}
+	return rows
+}
+
+func (c *conn) cmdSite(arg string) error {
+	verb, rest := parse(arg)
+	switch verb {
+	case "CHMOD":
+		digits, name, _ := strings.Cut(rest, " ")
+		bits, err := strconv.ParseUint(digits, 8, 32)
+		if err != nil || bits > 0o777 || name == "" {
+			return fail{501, "use SITE CHMOD mode path, with a mode such as 640"}
+		}
+		at, err := c.path(name)
+		if err != nil {
+			return err
+		}
+		mode := fs.FileMode(bits)
+		if err := c.tree.Touch(at, time.Time{}, time.Time{}, &mode); err != nil {
+			return err
+		}
+		c.reply(200, "mode changed")
+	case "HELP":
+		c.reply(214, commands["SITE"].usage)
+	default:
+		return fail{504, "SITE knows CHMOD and HELP"}
+	}
+	return nil
+}

@@ -1,0 +1,151 @@
+package ftp
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"urbankeep/internal/keep"
+)
+
+func (c *conn) cmdCwd(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	return c.enter(at)
+}
+
+func (c *conn) cmdCdup(string) error { return c.enter(path.Dir(c.cwd)) }
+
+func (c *conn) enter(at string) error {
+	if err := c.tree.MayEnter(at); err != nil {
+		return err
+	}
+	c.cwd = at
+	c.reply(250, "now in "+quote(at))
+	return nil
+}
+
+func (c *conn) cmdPwd(string) error {
+	c.reply(257, quote(c.cwd)+" is the current folder")
+	return nil
+}
+
+// quote doubles the quotes in a path (RFC 959, appendix II).
+func quote(at string) string { return `"` + strings.ReplaceAll(at, `"`, `""`) + `"` }
+
+func (c *conn) cmdMkd(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	if err := c.tree.Mkdir(at); err != nil {
+		return err
+	}
+	c.reply(257, quote(at)+" made")
+	return nil
+}
+
+func (c *conn) cmdRmd(arg string) error { return c.change(arg, c.tree.Rmdir, "folder removed") }
+
+func (c *conn) cmdDele(arg string) error { return c.change(arg, c.tree.Remove, "file deleted") }
+
+func (c *conn) change(arg string, do func(string) error, say string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	if err := do(at); err != nil {
+		return err
+	}
+	c.reply(250, say)
+	return nil
+}
+
+func (c *conn) cmdRnfr(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	if !c.tree.May(keep.Rename, at) {
+		return keep.Refuse(keep.NoRight, "renaming needs the right rename here")
+	}
+	if _, err := c.tree.Lstat(at); err != nil {
+		return err
+	}
+	c.renameFrom = at
+	c.reply(350, "and the new name?")
+	return nil
+}
+
+func (c *conn) cmdRnto(arg string) error {
+	if c.renameFrom == "" {
+		return fail{503, "RNFR comes right before RNTO"}
+	}
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	if err := c.tree.Rename(c.renameFrom, at, true); err != nil {
+		return err
+	}
+	c.reply(250, "renamed")
+	return nil
+}
+
+// cmdSize is RFC 3659, section 4. In ASCII the size would be that of the
+// converted file, which nobody knows without reading it.
+func (c *conn) cmdSize(arg string) error {
+	if c.ascii {
+		return fail{550, "the size is known for TYPE I only"}
+	}
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	info, err := c.tree.Stat(at)
+	if err != nil {
+		return err
+	}
+	if info.IsDir() {
+		return keep.Refuse(keep.IsAFolder, "that is a folder")
+	}
+	c.reply(213, fmt.Sprint(info.Size()))
+	return nil
+}
+
+// timeForm is the form of times in RFC 3659, section 2.3.
+const timeForm = "20060102150405"
+
+func (c *conn) cmdMdtm(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	info, err := c.tree.Stat(at)
+	if err != nil {
+		return err
+	}
+	c.reply(213, info.ModTime().UTC().Format(timeForm))
+	return nil
+}
+
+// cmdMfmt sets a file's time (draft-somers-ftp-mfxx).
+func (c *conn) cmdMfmt(arg string) error {
+	stamp, name, _ := strings.Cut(arg, " ")
+	when, err := time.Parse(timeForm, stamp)
+	if err != nil || name == "" {
+		return fail{501, "use MFMT YYYYMMDDHHMMSS path"}
+	}
+	at, err := c.path(name)
+	if err != nil {
+		return err
+	}
+	if err := c.tree.Touch(at, time.Time{}, when, nil); err != nil {
+		return err
+	}
+	c.reply(213, fmt.Sprintf("Modify=%s; %s", stamp, at))
+	return nil
+}

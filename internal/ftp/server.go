@@ -1,0 +1,111 @@
+package ftp
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"log/slog"
+	"net"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/tree"
+	"urbankeep/internal/wire"
+)
+
+// Keeper lets connections in.
+type Keeper interface {
+	// Arrive opens the visit of a new connection. cut closes the connection
+	// from outside, for a reason that the client is told.
+	Arrive(remote net.Addr, protocol keep.Protocol, encrypted bool, cut func(*keep.Fault)) Visit
+}
+
+// Visit is one connection as the house sees it.
+type Visit interface {
+	// MayBePlain reports whether an account may sign in without TLS although
+	// the listener requires it.
+	MayBePlain(ctx context.Context, account string) bool
+	// SignIn opens the account's tree. The error is a [keep.Fault].
+	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// Secured says that the connection is encrypted from now on.
+	Secured(cipher string)
+	// Named says what software the client claims to be.
+	Named(client string)
+	// SignOut ends the session, not the connection; why is nil for a plain goodbye.
+	SignOut(why *keep.Fault)
+}
+
+// Timeouts bound how long anything may take, so that no client ever hangs and no
+// client makes the service wait for ever.
+type Timeouts struct {
+	SignIn  time.Duration // from the connection to the end of the sign-in
+	Idle    time.Duration // between two commands, a running transfer not counted
+	Connect time.Duration // for a data connection to come about, TLS included
+	Stall   time.Duration // without a byte moved on a data connection
+	Reply   time.Duration // for the client to take a reply
+}
+
+// DefaultTimeouts are the usual bounds.
+var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute, Connect: 30 * time.Second, Stall: time.Minute, Reply: 30 * time.Second}
+
+// maxFailures ends a connection after so many failed sign-ins.
+const maxFailures = 3
+
+// Server serves one listener.
+type Server struct {
+	Listener keep.Listener
+	TLS      *tls.Config
+	Keeper   Keeper
+	Timeouts Timeouts
+	Log      *slog.Logger
+
+	wire  wire.Server
+	ports portRange
+}
+
+// Serve accepts connections until Shutdown.
+func (s *Server) Serve(l net.Listener) error {
+	s.ports.low, s.ports.high = s.Listener.PassiveLow, s.Listener.PassiveHigh
+	s.wire.Handle, s.wire.Log = s.handle, s.Log
+	return s.wire.Serve(l)
+}
+
+// Shutdown lets running transfers end until ctx is done, then cuts the rest.
+func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
+
+func (s *Server) handle(stopping context.Context, raw net.Conn) {
+	c := newConn(s, raw, stopping)
+	defer c.end()
+	if s.Listener.Protocol == keep.FTPS {
+		if err := c.secure(); err != nil {
+			s.Log.Debug("TLS handshake failed", "remote", raw.RemoteAddr(), "cause", err)
+			return
+		}
+	}
+	c.run()
+}
+
+// secure puts TLS over the control connection.
+func (c *conn) secure() error {
+	secured := tls.Server(c.raw, c.server.TLS)
+	ctx, stop := context.WithTimeout(c.ctx, c.server.Timeouts.Connect)
+	defer stop()
+	if err := secured.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	c.control, c.encrypted = secured, true
+	c.lines = newLineReader(secured)
+	c.visit.Secured(suite(secured))
+	return nil
+}
+
+func suite(c *tls.Conn) string {
+	state := c.ConnectionState()
+	return tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite)
+}
+
+// timedOut reports whether an error is a passed deadline.
+func timedOut(err error) bool {
+	var timeout net.Error
+	return errors.As(err, &timeout) && timeout.Timeout()
+}

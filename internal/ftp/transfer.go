@@ -1,0 +1,293 @@
+package ftp
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/tree"
+)
+
+func (c *conn) cmdType(arg string) error {
+	switch strings.ToUpper(arg) {
+	case "A", "A N":
+		c.ascii = true
+		c.reply(200, "type is ASCII")
+	case "I", "L 8":
+		c.ascii = false
+		c.reply(200, "type is binary")
+	default:
+		return fail{504, "use TYPE A, TYPE I or TYPE L 8"}
+	}
+	return nil
+}
+
+func (c *conn) cmdStru(arg string) error { return c.only("STRU", arg, "F") }
+func (c *conn) cmdMode(arg string) error { return c.only("MODE", arg, "S") }
+
+func (c *conn) only(verb, arg, known string) error {
+	if !strings.EqualFold(arg, known) {
+		return fail{504, fmt.Sprintf("use %s %s", verb, known)}
+	}
+	c.reply(200, "noted")
+	return nil
+}
+
+// cmdRest is RFC 3659, section 5.
+func (c *conn) cmdRest(arg string) error {
+	offset, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || offset < 0 {
+		return fail{501, "use REST offset, in bytes"}
+	}
+	if c.ascii && offset > 0 {
+		return fail{504, "restarting needs TYPE I"}
+	}
+	c.restart = offset
+	c.reply(350, fmt.Sprintf("the next transfer starts at byte %d", offset))
+	return nil
+}
+
+func (c *conn) cmdAllo(arg string) error {
+	size, err := strconv.ParseInt(strings.Fields(arg)[0], 10, 64)
+	if err != nil || size < 0 {
+		return fail{501, "use ALLO bytes"}
+	}
+	c.announced = size
+	c.reply(200, "noted")
+	return nil
+}
+
+func (c *conn) cmdRetr(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	from := c.takeRestart()
+	if err := c.canTransfer(); err != nil {
+		return err
+	}
+	f, err := c.tree.Open(at, tree.OpenMode{Read: true, Offset: from})
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err == nil && from > info.Size() {
+		err = fail{554, "the file is shorter than that"}
+	}
+	if err != nil {
+		f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to start behind the end"))
+		return err
+	}
+	ascii := c.ascii
+	c.move(f, fmt.Sprintf("sending %d bytes", info.Size()-from), func(d dataConn) error {
+		if ascii {
+			return f.SendTo(&asciiWriter{w: d}, from)
+		}
+		return f.SendTo(d, from)
+	})
+	return nil
+}
+
+func (c *conn) cmdStor(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	from := c.takeRestart()
+	return c.receive(at, from, tree.OpenMode{Write: true, Create: true, Truncate: from == 0}, "")
+}
+
+func (c *conn) cmdAppe(arg string) error {
+	at, err := c.path(arg)
+	if err != nil {
+		return err
+	}
+	c.takeRestart()
+	return c.receive(at, 0, tree.OpenMode{Write: true, Create: true, Append: true}, "")
+}
+
+// cmdStou stores under a name of our choice (RFC 959, section 4.1.3; the reply's
+// form is RFC 1123, section 4.1.2.9).
+func (c *conn) cmdStou(string) error {
+	name := time.Now().UTC().Format("20060102T150405") + "-" + strings.ToLower(rand.Text()[:8])
+	c.takeRestart()
+	return c.receive(path.Join(c.cwd, name), 0, tree.OpenMode{Write: true, Create: true, Exclusive: true}, "FILE: "+name)
+}
+
+func (c *conn) receive(at string, from int64, mode tree.OpenMode, start string) error {
+	if err := c.canTransfer(); err != nil {
+		return err
+	}
+	mode.Offset, mode.Total = from, c.announced
+	c.announced = 0
+	f, err := c.tree.Open(at, mode)
+	if err != nil {
+		return err
+	}
+	if mode.Append {
+		if info, err := f.Stat(); err == nil {
+			from = info.Size()
+		}
+	}
+	if start == "" {
+		start = "ready to receive"
+	}
+	ascii := c.ascii
+	c.move(f, start, func(d dataConn) error {
+		if ascii {
+			return f.ReceiveFrom(&asciiReader{r: d}, from)
+		}
+		return f.ReceiveFrom(d, from)
+	})
+	return nil
+}
+
+func (c *conn) takeRestart() int64 {
+	from := c.restart
+	c.restart = 0
+	return from
+}
+
+// canTransfer refuses a transfer that could not begin.
+func (c *conn) canTransfer() error {
+	if !c.data.ready() {
+		return fail{425, "say how to connect first: PASV, EPSV, PORT or EPRT"}
+	}
+	if c.encrypted && !c.protected && c.server.Listener.Encryption == keep.EncryptionRequired {
+		c.data.drop()
+		return fail{522, "data goes encrypted only: PBSZ 0, then PROT P"}
+	}
+	return nil
+}
+
+// running is a transfer under way.
+type running struct {
+	started time.Time
+	cancel  context.CancelFunc
+	done    chan error
+}
+
+// move runs the transfer of a file and answers for it.
+func (c *conn) move(f *tree.File, start string, work func(dataConn) error) {
+	err := c.carry(start, func(d dataConn) error { return faultOfData(work(d)) })
+	if err != nil {
+		f.Abort(err)
+	} else {
+		err = f.Close() // the record is on disk before the client hears of success
+	}
+	c.finish(err)
+}
+
+// finish ends a data transfer with its one reply.
+func (c *conn) finish(err error) {
+	if err != nil {
+		c.replyError(err)
+		if keep.FaultOf(err).Reason == keep.ClientAborted {
+			c.reply(226, "aborted as asked")
+		}
+		return
+	}
+	c.reply(226, "done")
+}
+
+// carry makes the data connection and runs work on it, listening to the command
+// connection meanwhile. It returns when the work has ended, with a [keep.Fault]
+// when it was not completed.
+func (c *conn) carry(start string, work func(dataConn) error) error {
+	ctx, cancel := context.WithCancel(c.ctx)
+	defer cancel()
+	c.reply(150, start)
+	c.raw.SetReadDeadline(time.Time{}) // a running transfer is not idleness
+	r := &running{started: time.Now(), cancel: cancel, done: make(chan error, 1)}
+	c.transfer = r
+	defer func() { c.transfer = nil }()
+	go func() {
+		d, err := c.openData(ctx)
+		if err != nil {
+			r.done <- err
+			return
+		}
+		stop := context.AfterFunc(ctx, d.kill)
+		err = work(d)
+		stop()
+		if err == nil {
+			err = faultOfData(d.finish())
+		} else {
+			d.kill()
+		}
+		r.done <- err
+	}()
+	return c.attend(r)
+}
+
+// attend answers the commands that make sense during a transfer, keeps the first
+// other one for later, and ends the transfer when the client asks or leaves.
+func (c *conn) attend(r *running) error {
+	var why *keep.Fault
+	incoming := c.incoming()
+	cut := c.ctx.Done()
+	for {
+		select {
+		case err := <-r.done:
+			if why != nil && err != nil {
+				return why
+			}
+			return err
+		case got := <-incoming:
+			c.pending = nil
+			if why = c.during(got); why != nil {
+				r.cancel()
+			}
+			incoming = nil
+			if c.held == nil && got.err == nil {
+				incoming = c.incoming()
+			}
+		case <-cut:
+			why, cut = c.cutReason(), nil
+		}
+	}
+}
+
+// during handles what comes in on the command connection while a transfer runs;
+// a fault ends the transfer.
+func (c *conn) during(got line) *keep.Fault {
+	verb, arg := parse(got.text)
+	switch {
+	case got.err == errLineTooLong:
+		c.reply(500, "the command line is too long")
+	case got.err != nil:
+		c.held = &got
+		return keep.Refuse(keep.ClientGone, "the client closed the command connection")
+	case verb == "ABOR":
+		return keep.Refuse(keep.ClientAborted, "the client asked to stop")
+	case verb == "STAT" && arg == "":
+		c.replyBlock(211, "Status:", c.status(), "End")
+	case verb == "NOOP":
+		c.reply(200, "still here")
+	default:
+		c.held = &got
+	}
+	return nil
+}
+
+func (c *conn) cmdAbor(string) error {
+	c.data.drop()
+	c.reply(226, "nothing was running")
+	return nil
+}
+
+// sendListing sends lines over a data connection; each ends in CRLF.
+func (c *conn) sendListing(rows []string) error {
+	err := c.carry("here comes the listing", func(d dataConn) error {
+		_, err := io.WriteString(d, strings.Join(append(rows, ""), "\r\n"))
+		return faultOfData(err)
+	})
+	c.finish(err)
+	return nil
+}

@@ -1,0 +1,87 @@
+package keep
+
+import "time"
+
+// Action is what was done or tried, in one fixed word.
+type Action string
+
+// What account holders do.
+const (
+	SignIn      Action = "sign-in"
+	SignOut     Action = "sign-out"
+	Uploading   Action = "upload"
+	Downloading Action = "download"
+	Listing     Action = "list"
+	MakeDir     Action = "mkdir"
+	RemoveDir   Action = "rmdir"
+	Deleting    Action = "delete"
+	Renaming    Action = "rename"
+	Touching    Action = "touch"
+	Linking     Action = "link"
+	Resizing    Action = "truncate"
+)
+
+// What operators and the service do.
+const (
+	ServiceStart    Action = "service-start"
+	ServiceStop     Action = "service-stop"
+	OperatorSignIn  Action = "operator-sign-in"
+	OperatorSignOut Action = "operator-sign-out"
+	OperatorAdd     Action = "operator-add"
+	AccountAdd      Action = "account-add"
+	AccountSet      Action = "account-set"
+	AccountSuspend  Action = "account-suspend"
+	AccountResume   Action = "account-resume"
+	AccountDelete   Action = "account-delete"
+	KeyAdd          Action = "key-add"
+	KeyRemove       Action = "key-remove"
+	SessionEnd      Action = "session-end"
+)
+
+// Outcome is how it ended.
+type Outcome string
+
+// The outcomes.
+const (
+	Done        Outcome = "done"
+	Refused     Outcome = "refused"     // a rule said no
+	Failed      Outcome = "failed"      // it could not be done
+	Interrupted Outcome = "interrupted" // it stopped in the middle; Bytes says how far it came
+)
+
+// AuditRecord is one thing that happened: who, from where, over what, did what,
+// to which path, how it ended. The audit trail never changes one.
+type AuditRecord struct {
+	Seq       int64     // place in the trail, from 1 without a gap
+	At        time.Time // UTC, to the microsecond
+	Account   string    // who moved files, "" when an operator or the service acted
+	Operator  string    // who administered
+	Address   string    // the client's IP address
+	Protocol  Protocol
+	Encrypted bool
+	Session   string // links the records of one session
+	Action    Action
+	Path      string // in the account's tree
+	Target    string // the other end of a rename or link; the account or key an operator changed
+	Offset    int64  // where in the file a transfer began, bytes
+	Bytes     int64  // moved by a transfer
+	Duration  time.Duration
+	Outcome   Outcome
+	Reason    Reason
+	Detail    string // a sentence for people; for operators' changes, before and after as JSON
+}
+
+// OutcomeOf sorts a fault into refused, interrupted or failed; nil is done.
+func OutcomeOf(err error) (Outcome, Reason, string) {
+	if err == nil {
+		return Done, NoReason, ""
+	}
+	fault := FaultOf(err)
+	switch fault.Reason {
+	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
+		return Interrupted, fault.Reason, fault.Say
+	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NeedsEncryption, TooManyAttempts, NotSetUp:
+		return Refused, fault.Reason, fault.Say
+	}
+	return Failed, fault.Reason, fault.Say
+}

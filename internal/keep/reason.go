@@ -1,0 +1,73 @@
+package keep
+
+import "errors"
+
+// Reason says, in one fixed word, why something was refused or failed. It is
+// the same word in a reply, the audit trail, the API and the console.
+type Reason string
+
+// Every reason there is.
+const (
+	NoReason         Reason = ""
+	NoRight          Reason = "no-right"            // no grant gives the right on this path
+	ReadOnlyMount    Reason = "read-only-mount"     // the mount is read-only whatever the grants say
+	Outside          Reason = "outside"             // the path would leave the tree
+	NotFound         Reason = "not-found"           // nothing has this name
+	AlreadyThere     Reason = "already-there"       // the name is taken
+	NotAFolder       Reason = "not-a-folder"        // a folder was needed
+	IsAFolder        Reason = "is-a-folder"         // a file was needed
+	NotEmpty         Reason = "not-empty"           // the folder holds something
+	MountPoint       Reason = "mount-point"         // a mount can't be removed, renamed or replaced
+	AcrossMounts     Reason = "across-mounts"       // the two ends are in different mounts
+	BadName          Reason = "bad-name"            // the name can't be used
+	BadRequest       Reason = "bad-request"         // the client asked for something that makes no sense here
+	DiskFull         Reason = "disk-full"           // the store has no room
+	Failure          Reason = "failure"             // the store or the service failed; the log has the cause
+	TrailUnavailable Reason = "trail-unavailable"   // the audit trail can't be written, so nothing is acknowledged
+	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
+	Suspended        Reason = "suspended"           // the account may not sign in
+	NeedsEncryption  Reason = "encryption-required" // the listener refuses to talk in clear
+	TooManyAttempts  Reason = "too-many-attempts"   // too many failed sign-ins, wait
+	NotSetUp         Reason = "not-set-up"          // this way of signing in is not open
+	ClientGone       Reason = "client-gone"         // the client left in the middle
+	ClientAborted    Reason = "client-aborted"      // the client asked to stop
+	Stalled          Reason = "stalled"             // nothing moved for too long
+	NoDataConnection Reason = "no-data-connection"  // the data connection never came
+	Stopping         Reason = "stopping"            // the service is stopping
+	EndedByOperator  Reason = "ended-by-operator"   // an operator ended the session
+	AccountChanged   Reason = "account-changed"     // the account was suspended, deleted or narrowed
+)
+
+// Fault is the one error that protocols and the API may show: a reason and a
+// sentence without any real path. Cause, when there is one, is for the log only.
+type Fault struct {
+	Reason Reason
+	Say    string
+	Cause  error
+}
+
+func (f *Fault) Error() string { return f.Say }
+
+// Unwrap gives the cause, for logs and errors.Is.
+func (f *Fault) Unwrap() error { return f.Cause }
+
+// Refuse makes a Fault without a cause.
+func Refuse(reason Reason, say string) *Fault { return &Fault{Reason: reason, Say: say} }
+
+// FaultOf finds the Fault in err, or wraps err as a [Failure] whose text gives
+// nothing away.
+func FaultOf(err error) *Fault {
+	var fault *Fault
+	if errors.As(err, &fault) {
+		return fault
+	}
+	return &Fault{Reason: Failure, Say: "the service failed; its log says why", Cause: err}
+}
+
+// FieldError names the field of a request that is wrong and says what to do.
+type FieldError struct {
+	Field string // as the API and the command line name it
+	Say   string
+}
+
+func (e *FieldError) Error() string { return e.Field + ": " + e.Say }

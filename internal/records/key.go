@@ -1,0 +1,58 @@
+package records
+
+import (
+	"context"
+
+	"urbankeep/internal/keep"
+)
+
+type keyRow struct {
+	ID          int64  `db:"id"`
+	AccountID   int64  `db:"account_id"`
+	Label       string `db:"label"`
+	Type        string `db:"type"`
+	Bits        int    `db:"bits"`
+	Fingerprint string `db:"fingerprint"`
+	Blob        []byte `db:"blob"`
+	Added       int64  `db:"added"`
+	LastUsed    int64  `db:"last_used"`
+}
+
+// Keys reads the keys of an account, oldest first.
+func (db *DB) Keys(ctx context.Context, accountID int64) ([]keep.Key, error) {
+	var rows []keyRow
+	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM account_key WHERE account_id = ? ORDER BY id", accountID); err != nil {
+		return nil, err
+	}
+	keys := make([]keep.Key, len(rows))
+	for i, r := range rows {
+		keys[i] = keep.Key{ID: r.ID, AccountID: r.AccountID, Label: r.Label, Type: r.Type, Bits: r.Bits, Fingerprint: r.Fingerprint,
+			Blob: r.Blob, Added: fromMicros(r.Added), LastUsed: fromMicros(r.LastUsed)}
+	}
+	return keys, nil
+}
+
+// KeyHolders names the accounts that hold a key, by name.
+func (db *DB) KeyHolders(ctx context.Context, fingerprint string) ([]string, error) {
+	names := []string{}
+	err := db.read.SelectContext(ctx, &names, `SELECT account.name FROM account_key JOIN account ON account.id = account_id
+		WHERE fingerprint = ? ORDER BY account.name`, fingerprint)
+	return names, err
+}
+
+// AddKey writes a new key and sets its ID; [ErrTaken] when the account has it already.
+func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
+	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, added)
+		VALUES (:account_id, :label, :type, :bits, :fingerprint, :blob, :added)`,
+		keyRow{AccountID: k.AccountID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Blob: k.Blob, Added: micros(k.Added)})
+	if err != nil {
+		return taken(err)
+	}
+	k.ID, err = result.LastInsertId()
+	return err
+}
+
+// DeleteKey removes a key of an account.
+func (db *DB) DeleteKey(ctx context.Context, accountID, keyID int64) error {
+	return changed(db.write.ExecContext(ctx, "DELETE FROM account_key WHERE account_id = ? AND id = ?", accountID, keyID))
+}

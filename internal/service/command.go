@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"urbankeep/internal/command"
+)
+
+// Command is "serve".
+func Command() *command.Command {
+	return &command.Command{Name: "serve", Short: "Run the service",
+		Long: "The addresses are remembered in the data folder: give them once. At the first start a\none-time link for making the first operator is printed.",
+		Flags: func(flags *flag.FlagSet) func(context.Context, command.Env, []string) error {
+			o := Options{}
+			dir := command.DataFlag(flags)
+			grace := flags.Duration("grace", 30*time.Second, "how long running transfers may go on after SIGTERM")
+			AddressFlags(flags, &o, Options{Console: DefaultConsole})
+			return func(ctx context.Context, env command.Env, _ []string) error {
+				o.Dir = *dir
+				o.Log = slog.New(slog.NewTextHandler(env.Err, nil))
+				return Run(ctx, env, o, *grace, nil)
+			}
+		}}
+}
+
+// AddressFlags declares the flags that say where to listen.
+func AddressFlags(flags *flag.FlagSet, o *Options, usual Options) {
+	flags.StringVar(&o.Console, "console", usual.Console, "`address` of the console and the API")
+	flags.StringVar(&o.FTP, "ftp", usual.FTP, "`address` of FTP with explicit TLS (at first "+DefaultFTP+")")
+	flags.StringVar(&o.FTPS, "ftps", usual.FTPS, "`address` of FTP with implicit TLS (at first "+DefaultFTPS+")")
+	flags.StringVar(&o.SFTP, "sftp", usual.SFTP, "`address` of SFTP (at first "+DefaultSFTP+")")
+	flags.Func("passive", fmt.Sprintf("`LOW-HIGH`: the ports of passive FTP (at first %d-%d)", DefaultPassiveLow, DefaultPassiveHigh),
+		func(text string) error { return parsePassive(text, o) })
+}
+
+func parsePassive(text string, o *Options) error {
+	low, high, ok := strings.Cut(text, "-")
+	from, err1 := strconv.Atoi(low)
+	to, err2 := strconv.Atoi(high)
+	if !ok || err1 != nil || err2 != nil || from < 1 || to > 65535 || from > to {
+		return fmt.Errorf("use LOW-HIGH with ports from 1 to 65535, as in 47000-47199")
+	}
+	o.PassiveLow, o.PassiveHigh = from, to
+	return nil
+}
+
+// Run serves until SIGTERM, an interrupt or the end of ctx. Between opening and
+// listening it calls before, after every listener accepts it prints the line
+// that begins with "ready".
+func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, before func(context.Context, *Service) error) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s, err := Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	if before != nil {
+		err = before(ctx, s)
+	}
+	if err == nil {
+		err = s.Start(ctx)
+	}
+	if err == nil {
+		err = s.announce(ctx, env.Out)
+	}
+	if err == nil {
+		select {
+		case <-ctx.Done():
+		case err = <-s.Failed():
+		}
+	}
+	stop() // a second signal ends the program at once
+	graceful, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	if serr := s.Stop(graceful); err == nil {
+		err = serr
+	}
+	return err
+}
+
+func (s *Service) announce(ctx context.Context, w io.Writer) error {
+	link, err := s.SetupLink(ctx)
+	if err != nil {
+		return err
+	}
+	if link != "" {
+		fmt.Fprintf(w, "first operator: open this link once, within 24 hours:\n  %s\n", link)
+	}
+	_, err = fmt.Fprintf(w, "ready: console http://%s  ftp %s  ftps %s  sftp %s\n", s.ConsoleAddress(), s.Address("ftp"), s.Address("ftps"), s.Address("sftp"))
+	return err
+}

@@ -1,0 +1,200 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"reflect"
+	"sync"
+	"time"
+
+	"urbankeep/internal/audit"
+	"urbankeep/internal/ftp"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/sftp"
+	"urbankeep/internal/signin"
+	"urbankeep/internal/traffic"
+	"urbankeep/internal/tree"
+	"urbankeep/internal/wire"
+)
+
+// door lets connections of every protocol in, and knows who is inside.
+type door struct {
+	db       *records.DB
+	trail    *audit.Trail
+	accounts *signin.Accounts
+	traffic  *traffic.Registry
+	log      *slog.Logger
+
+	mu     sync.Mutex
+	inside map[*visit]bool
+}
+
+// ftpDoor and sftpDoor are the door as each protocol declares it.
+type (
+	ftpDoor  struct{ *door }
+	sftpDoor struct{ *door }
+)
+
+func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
+	return d.arrive(remote, p, encrypted, cut)
+}
+
+func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) sftp.Visit {
+	return d.arrive(remote, p, encrypted, cut)
+}
+
+func (d *door) arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) *visit {
+	return &visit{door: d, cut: cut,
+		visitor: signin.Visitor{Address: wire.IP(remote).String(), Protocol: p, Encrypted: encrypted, Session: traffic.NewID()}}
+}
+
+// visit is one connection, and the session on it once somebody signed in.
+type visit struct {
+	door   *door
+	cut    func(*keep.Fault)
+	client string
+	cipher string
+
+	mu      sync.Mutex // account, tree and session change together
+	visitor signin.Visitor
+	account *keep.Account
+	tree    *tree.Tree
+	session *traffic.Session
+	since   time.Time
+}
+
+func (v *visit) MayBePlain(ctx context.Context, account string) bool {
+	a, err := v.door.db.Account(ctx, account)
+	return err == nil && a.AllowPlain
+}
+
+func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
+	a, err := v.door.accounts.Password(ctx, v.visitor, account, password)
+	if err != nil {
+		return nil, err
+	}
+	return v.enter(ctx, a)
+}
+
+func (v *visit) Holds(ctx context.Context, account, fingerprint string) bool {
+	return v.door.accounts.Holds(ctx, account, fingerprint)
+}
+
+func (v *visit) KeyProved(ctx context.Context, account, fingerprint string) (*tree.Tree, error) {
+	a, err := v.door.accounts.KeyProved(ctx, v.visitor, account, fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	return v.enter(ctx, a)
+}
+
+// enter opens the tree and puts the session in view.
+func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) {
+	d := v.door
+	unable := func(err error) (*tree.Tree, error) {
+		d.log.Error("tree can't be opened", "account", a.Name, "cause", err)
+		return nil, &keep.Fault{Reason: keep.Failure, Say: "the account's folders can't be opened; tell the administrator", Cause: err}
+	}
+	stores, err := d.db.Stores(ctx)
+	if err != nil {
+		return unable(err)
+	}
+	session := d.traffic.Open(traffic.SessionInfo{ID: v.visitor.Session, Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol,
+		Encrypted: v.visitor.Encrypted, Cipher: v.cipher, Client: v.client}, v.cut)
+	opened, err := tree.Open(tree.Who{Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol, Encrypted: v.visitor.Encrypted,
+		Session: v.visitor.Session}, a, stores, d.trail, session)
+	if err != nil {
+		session.Close()
+		return unable(err)
+	}
+	v.mu.Lock()
+	v.account, v.tree, v.session, v.since = a, opened, session, time.Now()
+	v.mu.Unlock()
+	d.mu.Lock()
+	d.inside[v] = true
+	d.mu.Unlock()
+	d.recheck(ctx, v)
+	return opened, nil
+}
+
+// recheck closes the gap between reading the account and putting the session in
+// view, in which it may have been suspended, deleted or changed.
+func (d *door) recheck(ctx context.Context, v *visit) {
+	now, err := d.db.Account(ctx, v.account.Name)
+	switch {
+	case err != nil || now.ID != v.account.ID || now.State != keep.StateActive:
+		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
+	case !now.Changed.Equal(v.account.Changed):
+		d.Renew(now)
+	}
+}
+
+func (v *visit) Secured(cipher string) {
+	v.cipher, v.visitor.Encrypted = cipher, true
+	if v.session != nil {
+		v.session.Secured(cipher)
+	}
+}
+
+func (v *visit) Named(client string) {
+	v.client = client
+	if v.session != nil {
+		v.session.Named(client)
+	}
+}
+
+func (v *visit) SignOut(why *keep.Fault) {
+	v.door.mu.Lock()
+	delete(v.door.inside, v)
+	v.door.mu.Unlock()
+	v.mu.Lock()
+	account, session, since := v.account, v.session, v.since
+	v.account, v.tree, v.session = nil, nil, nil
+	v.visitor.Session = traffic.NewID() // a second sign-in on the connection is a session of its own
+	visitor := v.visitor
+	v.mu.Unlock()
+	if session != nil {
+		session.Close()
+		visitor.Session = session.ID()
+		v.door.accounts.Left(visitor, account.Name, since, why)
+	}
+}
+
+// Renew puts a changed account in force: grants at once, a changed set of mounts
+// by ending the session. It implements [office.Live].
+func (d *door) Renew(account *keep.Account) {
+	for _, v := range d.visits(account.Name) {
+		v.mu.Lock()
+		if v.account != nil && reflect.DeepEqual(v.account.Mounts, account.Mounts) {
+			v.tree.Renew(account)
+			v.account = account
+			v.mu.Unlock()
+			continue
+		}
+		v.mu.Unlock()
+		v.cut(keep.Refuse(keep.AccountChanged, "the account's folders were changed; sign in again"))
+	}
+}
+
+// EndAll ends the sessions of an account. It implements [office.Live].
+func (d *door) EndAll(account string, why *keep.Fault) {
+	for _, v := range d.visits(account) {
+		v.cut(why)
+	}
+}
+
+func (d *door) visits(account string) []*visit {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var found []*visit
+	for v := range d.inside {
+		v.mu.Lock()
+		if v.account != nil && v.account.Name == account {
+			found = append(found, v)
+		}
+		v.mu.Unlock()
+	}
+	return found
+}

@@ -1,0 +1,242 @@
+package sftp
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/cpu"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/tree"
+	"urbankeep/internal/wire"
+)
+
+// Keeper lets connections in.
+type Keeper interface {
+	// Arrive opens the visit of a new connection. cut closes the connection
+	// from outside.
+	Arrive(remote net.Addr, protocol keep.Protocol, encrypted bool, cut func(*keep.Fault)) Visit
+}
+
+// Visit is one connection as the house sees it.
+type Visit interface {
+	// SignIn opens the account's tree by password. The error is a [keep.Fault].
+	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// Holds reports whether an account has a key; the client has proved nothing yet.
+	Holds(ctx context.Context, account, fingerprint string) bool
+	// KeyProved opens the account's tree once the client has proved that it has the key.
+	KeyProved(ctx context.Context, account, fingerprint string) (*tree.Tree, error)
+	// Secured says what protects the connection.
+	Secured(cipher string)
+	// Named says what software the client claims to be.
+	Named(client string)
+	// SignOut ends the session; why is nil for a plain goodbye.
+	SignOut(why *keep.Fault)
+}
+
+// Timeouts bound how long anything may take.
+type Timeouts struct {
+	SignIn time.Duration // from the connection to the end of the sign-in
+	Idle   time.Duration // without a request
+}
+
+// DefaultTimeouts are the usual bounds.
+var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute}
+
+// maxTries bounds the sign-in attempts of one connection; clients that offer
+// several keys use one for each.
+const maxTries = 8
+
+// Server serves one listener.
+type Server struct {
+	Listener keep.Listener
+	HostKeys []ssh.Signer
+	Keeper   Keeper
+	Timeouts Timeouts
+	Log      *slog.Logger
+
+	wire wire.Server
+}
+
+// Serve accepts connections until Shutdown.
+func (s *Server) Serve(l net.Listener) error {
+	s.wire.Handle, s.wire.Log = s.handle, s.Log
+	return s.wire.Serve(l)
+}
+
+// Shutdown lets open files be finished until ctx is done, then cuts the rest.
+func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
+
+// ciphers is what is offered. Clients prefer ChaCha20-Poly1305 when it is there,
+// which costs several times as much as AES-GCM on a processor that has AES.
+func ciphers() []string {
+	offer := []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM, ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR}
+	if !cpu.X86.HasAES && !cpu.ARM64.HasAES && !cpu.S390X.HasAES {
+		offer = append([]string{ssh.CipherChaCha20Poly1305}, offer...)
+	}
+	return offer
+}
+
+// conn is one SSH connection.
+type conn struct {
+	server *Server
+	raw    net.Conn
+	visit  Visit
+	ctx    context.Context // ends with the connection
+	cancel context.CancelFunc
+	tree   *tree.Tree
+	idle   *time.Timer
+
+	mu       sync.Mutex
+	reason   *keep.Fault // why it was cut
+	open     int         // files that are open, over all its sessions
+	stopping bool
+}
+
+// cut ends the connection from outside.
+func (c *conn) cut(why *keep.Fault) {
+	c.mu.Lock()
+	if c.reason == nil {
+		c.reason = why
+	}
+	c.mu.Unlock()
+	c.cancel()
+	c.raw.Close()
+}
+
+func (c *conn) cutReason() *keep.Fault {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.reason
+}
+
+var errStopping = keep.Refuse(keep.Stopping, "the service is stopping")
+
+// stop ends the connection as soon as no file is open on it.
+func (c *conn) stop() {
+	c.mu.Lock()
+	c.stopping = true
+	busy := c.open > 0
+	c.mu.Unlock()
+	if !busy {
+		c.cut(errStopping)
+	}
+}
+
+// opened counts open files; the last one to be closed while stopping ends the
+// connection.
+func (c *conn) opened(delta int) {
+	c.mu.Lock()
+	c.open += delta
+	end := c.stopping && c.open == 0
+	c.mu.Unlock()
+	if end {
+		c.cut(errStopping)
+	}
+}
+
+func (s *Server) handle(stopping context.Context, raw net.Conn) {
+	c := &conn{server: s, raw: raw}
+	c.ctx, c.cancel = context.WithCancel(context.Background())
+	defer c.cancel()
+	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), keep.SFTP, true, c.cut)
+	raw.SetDeadline(time.Now().Add(s.Timeouts.SignIn))
+	unhook := context.AfterFunc(stopping, c.stop)
+	defer unhook()
+	shell, channels, requests, err := ssh.NewServerConn(raw, c.config())
+	if err != nil {
+		s.Log.Debug("SSH connection not signed in", "remote", raw.RemoteAddr(), "cause", err)
+		c.leave(err)
+		return
+	}
+	raw.SetDeadline(time.Time{})
+	c.visit.Named(string(shell.ClientVersion()))
+	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
+		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
+	}
+	c.idle = time.AfterFunc(s.Timeouts.Idle, func() { c.cut(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
+	defer c.idle.Stop()
+
+	var running sync.WaitGroup
+	running.Go(func() { ssh.DiscardRequests(requests) })
+	for offered := range channels {
+		if offered.ChannelType() != "session" {
+			offered.Reject(ssh.Prohibited, "this service moves files; it forwards nothing")
+			continue
+		}
+		channel, asked, err := offered.Accept()
+		if err != nil {
+			continue
+		}
+		running.Go(func() { c.serveChannel(channel, asked) })
+	}
+	running.Wait()
+	c.leave(shell.Wait())
+}
+
+// leave ends the visit with the reason for it.
+func (c *conn) leave(err error) {
+	if c.tree != nil {
+		c.tree.Close()
+	}
+	why := c.cutReason()
+	if why == nil && err != nil && !errors.Is(err, io.EOF) && c.tree != nil {
+		var goodbye *ssh.ExitError
+		if !errors.As(err, &goodbye) && !isDisconnect(err) {
+			why = &keep.Fault{Reason: keep.ClientGone, Say: "the connection broke off", Cause: err}
+		}
+	}
+	c.visit.SignOut(why)
+}
+
+// isDisconnect reports whether the client said goodbye (RFC 4253, section 11.1).
+func isDisconnect(err error) bool {
+	return err != nil && len(err.Error()) > 15 && err.Error()[:15] == "ssh: disconnect"
+}
+
+// errAuth is all that a client learns of a failed sign-in.
+var errAuth = errors.New("sign-in refused")
+
+// config makes the settings of one connection: its callbacks know its visit.
+func (c *conn) config() *ssh.ServerConfig {
+	config := &ssh.ServerConfig{
+		Config:        ssh.Config{Ciphers: ciphers()},
+		ServerVersion: "SSH-2.0-UrbanKeep",
+		MaxAuthTries:  maxTries,
+		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(password)))
+		},
+		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if !c.visit.Holds(c.ctx, meta.User(), ssh.FingerprintSHA256(key)) {
+				return nil, errAuth
+			}
+			return &ssh.Permissions{}, nil
+		},
+		VerifiedPublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey, _ *ssh.Permissions, _ string) (*ssh.Permissions, error) {
+			return c.entered(c.visit.KeyProved(c.ctx, meta.User(), ssh.FingerprintSHA256(key)))
+		},
+		PublicKeyAuthAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256,
+			ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512},
+	}
+	if banner := c.server.Listener.Banner; banner != "" {
+		config.BannerCallback = func(ssh.ConnMetadata) string { return banner + "\n" }
+	}
+	for _, key := range c.server.HostKeys {
+		config.AddHostKey(key)
+	}
+	return config
+}
+
+func (c *conn) entered(opened *tree.Tree, err error) (*ssh.Permissions, error) {
+	if err != nil {
+		return nil, errAuth
+	}
+	c.tree = opened
+	return &ssh.Permissions{}, nil
+}

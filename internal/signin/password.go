@@ -1,0 +1,135 @@
+package signin
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
+
+	"urbankeep/internal/keep"
+)
+
+// The cost of one password hash (RFC 9106, section 4, its second recommended
+// option scaled to the memory that a burst of sign-ins may take).
+const (
+	argonPasses  = 2
+	argonMemory  = 19 << 10 // KiB
+	argonThreads = 1
+	argonSalt    = 16 // bytes
+	argonKey     = 32 // bytes
+)
+
+// hashers bounds how many hashes are computed at once: a flood of sign-ins can
+// take hashers × 19 MiB and no more.
+const hashers = 2
+
+// MinPassword is the fewest characters a password may have, MaxPassword the
+// most bytes that are worth hashing.
+const (
+	MinPassword = 10
+	MaxPassword = 1024
+)
+
+// Hasher computes password hashes, a bounded number at once.
+type Hasher struct{ slots chan struct{} }
+
+// NewHasher makes a Hasher.
+func NewHasher() *Hasher { return &Hasher{make(chan struct{}, hashers)} }
+
+func (h *Hasher) key(ctx context.Context, password, salt []byte, memory, passes uint32, threads uint8, size uint32) ([]byte, error) {
+	select {
+	case h.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	defer func() { <-h.slots }()
+	return argon2.IDKey(password, salt, passes, memory, threads, size), nil
+}
+
+// CheckPassword says what is wrong with a new password, as a [*keep.FieldError].
+func CheckPassword(password keep.Secret) error {
+	text := password.Reveal()
+	switch {
+	case len([]rune(text)) < MinPassword:
+		return &keep.FieldError{Field: "password", Say: fmt.Sprintf("it needs at least %d characters: choose a longer one or have one generated", MinPassword)}
+	case len(text) > MaxPassword:
+		return &keep.FieldError{Field: "password", Say: fmt.Sprintf("it is longer than %d bytes", MaxPassword)}
+	case strings.ContainsAny(text, "\r\n\x00"):
+		return &keep.FieldError{Field: "password", Say: "it holds a line break or NUL, which FTP clients can't send"}
+	}
+	return nil
+}
+
+// Hash makes the argon2id hash of a password in PHC form.
+func (h *Hasher) Hash(ctx context.Context, password keep.Secret) (keep.Secret, error) {
+	salt := make([]byte, argonSalt)
+	rand.Read(salt)
+	key, err := h.key(ctx, []byte(password.Reveal()), salt, argonMemory, argonPasses, argonThreads, argonKey)
+	if err != nil {
+		return "", err
+	}
+	b64 := base64.RawStdEncoding.EncodeToString
+	return keep.Secret(fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonThreads, b64(salt), b64(key))), nil
+}
+
+// decoy is hashed against when there is no hash, so that an unknown name takes
+// as long as a wrong password.
+const decoy = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+
+// Matches reports whether a password belongs to a hash. An empty hash matches
+// nothing, in the same time.
+func (h *Hasher) Matches(ctx context.Context, hash, password keep.Secret) (bool, error) {
+	text := hash.Reveal()
+	if text == "" {
+		text = decoy
+	}
+	if len(password.Reveal()) > MaxPassword {
+		password = password[:MaxPassword]
+	}
+	var version int
+	var memory, passes uint32
+	var threads uint8
+	parts := strings.Split(text, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false, fmt.Errorf("a stored password hash is not argon2id in PHC form")
+	}
+	if _, err := fmt.Sscanf(parts[2], "v=%d", &version); err != nil || version != argon2.Version {
+		return false, fmt.Errorf("a stored password hash has an unknown version")
+	}
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil {
+		return false, fmt.Errorf("a stored password hash has unreadable costs")
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil {
+		return false, fmt.Errorf("a stored password hash is damaged")
+	}
+	got, err := h.key(ctx, []byte(password.Reveal()), salt, memory, passes, threads, uint32(len(want)))
+	if err != nil {
+		return false, err
+	}
+	return subtle.ConstantTimeCompare(got, want) == 1 && hash.Reveal() != "", nil
+}
+
+// Generate makes a password of four groups of letters and digits that can't be
+// mistaken for one another, about 99 bits.
+func Generate() keep.Secret {
+	const letters = "abcdefghjkmnpqrstuvwxyz23456789" // no i, l, o, 0, 1
+	var groups []string
+	for range 4 {
+		var group strings.Builder
+		for group.Len() < 5 {
+			b := make([]byte, 1)
+			rand.Read(b)
+			if int(b[0]) < 256/len(letters)*len(letters) { // no letter more likely than another
+				group.WriteByte(letters[int(b[0])%len(letters)])
+			}
+		}
+		groups = append(groups, group.String())
+	}
+	return keep.Secret(strings.Join(groups, "-"))
+}

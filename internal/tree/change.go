@@ -1,0 +1,177 @@
+package tree
+
+import (
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"urbankeep/internal/keep"
+)
+
+// Touch changes times and modes of a path, following links. A zero time and a
+// nil mode stay as they are.
+func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) error {
+	return t.act(keep.Touching, at, "", func() error {
+		p, err := t.resolve(at, true)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		if err := t.may(keep.Touch, p.path); err != nil {
+			return err
+		}
+		if mode != nil {
+			if err := p.dir.Chmod(p.name, *mode&fs.ModePerm); err != nil {
+				return err
+			}
+		}
+		if access.IsZero() && modified.IsZero() {
+			return nil
+		}
+		return p.dir.Chtimes(p.name, access, modified)
+	})
+}
+
+// Resize cuts or extends a file to a size in bytes.
+func (t *Tree) Resize(at string, size int64) error {
+	return t.act(keep.Resizing, at, "", func() error {
+		f, _, err := t.openFile(at, OpenMode{Write: true})
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		return f.Truncate(size)
+	})
+}
+
+// Symlink makes a symbolic link at a clean path. The target is a path of the
+// tree as the client wrote it, absolute or relative to the link's folder; it
+// must stay in the link's mount, and is stored relative, so that it holds
+// wherever the store lies on the machine.
+func (t *Tree) Symlink(target, at string) error {
+	return t.act(keep.Linking, at, target, func() error {
+		p, err := t.resolve(at, false)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		if err := t.may(keep.Link, p.path); err != nil {
+			return err
+		}
+		if err := t.notMount(at); err != nil {
+			return err
+		}
+		relative, err := t.linkText(target, p.path)
+		if err != nil {
+			return err
+		}
+		return p.dir.Symlink(relative, p.name)
+	})
+}
+
+// linkText is what to store in a link at a path so that it leads to target.
+func (t *Tree) linkText(target, at string) (string, error) {
+	folder := path.Dir(at)
+	if !strings.HasPrefix(target, "/") && climbsOut(folder, target) {
+		return "", errOutside
+	}
+	end, err := keep.CleanPath(folder, target)
+	if err != nil {
+		return "", err
+	}
+	m := t.mountOf(at)
+	if t.mountOf(end) != m {
+		return "", keep.Refuse(keep.AcrossMounts, "a link can't lead into another mount")
+	}
+	from, to := strings.Split(strings.Trim(folder, "/"), "/"), strings.Split(strings.Trim(end, "/"), "/")
+	for len(from) > 0 && len(to) > 0 && from[0] == to[0] {
+		from, to = from[1:], to[1:]
+	}
+	var parts []string
+	for _, part := range from {
+		if part != "" {
+			parts = append(parts, "..")
+		}
+	}
+	return path.Join(append(parts, to...)...), nil
+}
+
+// climbsOut reports whether a relative target has more ".." than its folder has
+// levels: cleaning would hide that, the kernel would not.
+func climbsOut(folder, target string) bool {
+	joined := path.Join(strings.TrimPrefix(folder, "/"), target)
+	return joined == ".." || strings.HasPrefix(joined, "../")
+}
+
+// Readlink gives the target of a link as stored, when it stays in the tree.
+func (t *Tree) Readlink(at string) (string, error) {
+	p, err := t.resolve(at, false)
+	if err != nil {
+		return "", asFault(err)
+	}
+	defer p.close()
+	if err := t.may(keep.List, p.path); err != nil {
+		return "", err
+	}
+	target, err := p.dir.Readlink(p.name)
+	if err != nil {
+		return "", asFault(err)
+	}
+	m := t.mountOf(at)
+	inMount := strings.TrimPrefix(path.Dir(within(m, &p, at)), ".")
+	if path.IsAbs(target) || climbsOut(inMount, target) {
+		return "", errOutside // it would tell a real path, and leads nowhere
+	}
+	return target, nil
+}
+
+// Hardlink gives a file a second name in the same mount.
+func (t *Tree) Hardlink(from, to string) error {
+	return t.act(keep.Linking, to, from, func() error {
+		m := t.mountOf(from)
+		if m != t.mountOf(to) {
+			return keep.Refuse(keep.AcrossMounts, "a link can't lead into another mount")
+		}
+		src, err := t.resolve(from, false)
+		if err != nil {
+			return err
+		}
+		defer src.close()
+		dst, err := t.resolve(to, false)
+		if err != nil {
+			return err
+		}
+		defer dst.close()
+		// The second name must not give more than the first one did.
+		for _, need := range []struct {
+			right keep.Rights
+			at    string
+		}{{keep.Link, dst.path}, {keep.Download | keep.Overwrite, src.path}} {
+			if err := t.may(need.right, need.at); err != nil {
+				return err
+			}
+		}
+		info, err := src.dir.Lstat(src.name)
+		if err != nil {
+			return err
+		}
+		if !info.Mode().IsRegular() {
+			return keep.Refuse(keep.BadRequest, "only a file can get a second name")
+		}
+		return m.root.Link(within(m, &src, from), within(m, &dst, to))
+	})
+}
+
+// regular refuses what is not a plain file: opening a pipe or a device could
+// wait for ever.
+func regular(info os.FileInfo) error {
+	switch {
+	case info.IsDir():
+		return keep.Refuse(keep.IsAFolder, "that is a folder")
+	case !info.Mode().IsRegular():
+		return keep.Refuse(keep.BadRequest, "that is not a plain file")
+	}
+	return nil
+}

@@ -1,0 +1,361 @@
+package tree
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/store"
+)
+
+// OpenMode is how a file is to be opened.
+type OpenMode struct {
+	Read, Write bool
+	Append      bool // every write goes to the end
+	Create      bool // make the file where there is none
+	Exclusive   bool // with Create: refuse a file that is there
+	Truncate    bool // empty a file that is there
+	Mode        fs.FileMode
+	Offset      int64 // where the client begins, bytes; for the record
+	Total       int64 // size the client announced, bytes; 0: unknown
+}
+
+// File is an open file whose use is measured, and recorded when it is closed.
+// Its methods may be called from several goroutines at once.
+type File struct {
+	t       *Tree
+	f       *os.File
+	path    string
+	mode    OpenMode
+	created bool // by this open, so that its times and modes are still the client's to set
+	started time.Time
+	meter   Meter
+	moved   atomic.Int64
+
+	mu     sync.Mutex
+	broken error // the first error of a read or write
+	closed bool
+}
+
+// Open opens a file for a transfer. A refusal is recorded at once, everything
+// else when the file is closed.
+func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
+	action := keep.Downloading
+	if mode.Write {
+		action = keep.Uploading
+	}
+	started := time.Now()
+	f, created, err := t.openFile(at, mode)
+	if err != nil {
+		err = asFault(err)
+		r := t.base(action, at)
+		r.Offset, r.Duration = mode.Offset, time.Since(started)
+		r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err)
+		t.trail.Note(r)
+		return nil, err
+	}
+	total := mode.Total
+	if info, err := f.Stat(); err == nil && !mode.Write {
+		total = info.Size()
+	}
+	if total == 0 && mode.Write {
+		total = -1
+	}
+	meter := t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total})
+	return &File{t: t, f: f, path: at, mode: mode, created: created, started: started, meter: meter}, nil
+}
+
+// openFile decides and opens. The right depends on whether the file is there,
+// and the opening is bound to what was seen, so that a race is an error.
+func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, created bool, err error) {
+	p, err := t.resolve(at, true)
+	if err != nil {
+		return nil, false, err
+	}
+	defer p.close()
+	if mode.Read {
+		if err := t.may(keep.Download, p.path); err != nil {
+			return nil, false, err
+		}
+	}
+	info, err := p.dir.Stat(p.name)
+	if errors.Is(err, fs.ErrNotExist) && mode.Write && mode.Create {
+		if err := t.may(keep.Upload, p.path); err != nil {
+			return nil, false, err
+		}
+		if err := t.notMount(at); err != nil {
+			return nil, false, err
+		}
+		f, err := p.dir.OpenFile(p.name, flags(mode)|os.O_CREATE|os.O_EXCL, fileMode(mode.Mode))
+		return f, true, err
+	}
+	if mode.Write {
+		if right := t.may(keep.Overwrite, p.path); right != nil {
+			return nil, false, right
+		}
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	if mode.Create && mode.Exclusive {
+		return nil, false, fs.ErrExist
+	}
+	if err := regular(info); err != nil {
+		return nil, false, err
+	}
+	f, err = p.dir.OpenFile(p.name, flags(mode), 0)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := p.same(f); err != nil {
+		return nil, false, errors.Join(err, f.Close())
+	}
+	if mode.Truncate && mode.Write {
+		if err := f.Truncate(0); err != nil {
+			return nil, false, errors.Join(err, f.Close())
+		}
+	}
+	return f, false, nil
+}
+
+func flags(mode OpenMode) int {
+	flag := os.O_RDONLY
+	switch {
+	case mode.Read && mode.Write:
+		flag = os.O_RDWR
+	case mode.Write:
+		flag = os.O_WRONLY
+	}
+	if mode.Append && mode.Write {
+		flag |= os.O_APPEND
+	}
+	return flag
+}
+
+// fileMode is the mode of a new file: what the client asked for, less what
+// others on the machine have no business with; the usual one if it did not ask.
+func fileMode(asked fs.FileMode) fs.FileMode {
+	if asked == 0 {
+		return store.FileMode
+	}
+	return asked & 0o770
+}
+
+// Path is the file's path in the tree.
+func (f *File) Path() string { return f.path }
+
+// Stat gives the file's facts.
+func (f *File) Stat() (fs.FileInfo, error) {
+	info, err := f.f.Stat()
+	return info, asFault(err)
+}
+
+// ReadAt reads as [io.ReaderAt] does.
+func (f *File) ReadAt(p []byte, off int64) (int, error) {
+	if !f.mode.Read {
+		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for reading")
+	}
+	n, err := f.f.ReadAt(p, off)
+	if !f.mode.Write {
+		f.count(n)
+	}
+	if err == io.EOF {
+		return n, io.EOF
+	}
+	return n, f.note(err)
+}
+
+// WriteAt writes as [io.WriterAt] does; a file opened to append takes the bytes
+// at its end, whatever the offset.
+func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
+	if !f.mode.Write {
+		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for writing")
+	}
+	if f.mode.Append {
+		n, err = f.f.Write(p)
+	} else {
+		n, err = f.f.WriteAt(p, off)
+	}
+	f.count(n)
+	return n, f.note(err)
+}
+
+func (f *File) count(n int) {
+	if n > 0 {
+		f.moved.Add(int64(n))
+		f.meter.Moved(n)
+	}
+}
+
+// note keeps the first error for the record and makes it showable.
+func (f *File) note(err error) error {
+	if err == nil {
+		return nil
+	}
+	err = asFault(err)
+	f.mu.Lock()
+	if f.broken == nil {
+		f.broken = err
+	}
+	f.mu.Unlock()
+	return err
+}
+
+// How much is moved between two updates of the counters, bytes: it grows while a
+// slice takes next to no time and shrinks on a slow line, so that the kernel moves
+// bytes by itself and progress shows all the same.
+const (
+	leastSlice = 64 << 10
+	mostSlice  = 4 << 20
+)
+
+var buffers = sync.Pool{New: func() any { return new([256 << 10]byte) }}
+
+// SendTo writes the file from an offset on to its end. Where w is a plain TCP
+// connection the kernel moves the bytes.
+func (f *File) SendTo(w io.Writer, from int64) error {
+	if _, err := f.f.Seek(from, io.SeekStart); err != nil {
+		return f.note(err)
+	}
+	_, kernel := w.(io.ReaderFrom)
+	buf := buffers.Get().(*[256 << 10]byte)
+	defer buffers.Put(buf)
+	for slice := int64(leastSlice); ; {
+		started := time.Now()
+		var n int64
+		var err error
+		if kernel {
+			n, err = io.CopyN(w, f.f, slice)
+		} else {
+			n, err = io.CopyBuffer(w, io.LimitReader(plainReader{f.f}, slice), buf[:])
+			if err == nil && n < slice {
+				err = io.EOF
+			}
+		}
+		f.count(int(n))
+		switch took := time.Since(started); {
+		case took < 50*time.Millisecond && slice < mostSlice:
+			slice *= 2
+		case took > time.Second && slice > leastSlice:
+			slice /= 2
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err // of the connection or the disk: the protocol knows which to say
+		}
+	}
+}
+
+// plainReader hides the methods by which io would copy with a buffer of its own.
+type plainReader struct{ io.Reader }
+
+// ReceiveFrom writes what r gives at an offset and onward, until r ends.
+// The error is r's own, or a [keep.Fault] of the disk.
+func (f *File) ReceiveFrom(r io.Reader, from int64) error {
+	buf := buffers.Get().(*[256 << 10]byte)
+	defer buffers.Put(buf)
+	for {
+		n, err := r.Read(buf[:])
+		if n > 0 {
+			wrote, werr := f.WriteAt(buf[:n], from)
+			from += int64(wrote)
+			if werr != nil {
+				return werr
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// Resize cuts or extends the open file, bytes.
+func (f *File) Resize(size int64) error {
+	if !f.mode.Write {
+		return keep.Refuse(keep.BadRequest, "the file was not opened for writing")
+	}
+	return f.note(f.f.Truncate(size))
+}
+
+// Touch changes times and modes of the open file. Whoever created it by this
+// opening may do so without the right touch.
+func (f *File) Touch(access, modified time.Time, mode *fs.FileMode) error {
+	if !f.created {
+		return f.t.Touch(f.path, access, modified, mode)
+	}
+	if mode != nil {
+		if err := f.f.Chmod(fileMode(*mode & fs.ModePerm)); err != nil {
+			return asFault(err)
+		}
+	}
+	if access.IsZero() && modified.IsZero() {
+		return nil
+	}
+	return asFault(f.setTimes(access, modified))
+}
+
+// setTimes goes by the name, inside the root: there is no portable call on an
+// open file. It makes sure that the name still means this file.
+func (f *File) setTimes(access, modified time.Time) error {
+	p, err := f.t.resolve(f.path, true)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	named, err := p.dir.Stat(p.name)
+	if err != nil {
+		return err
+	}
+	if mine, err := f.f.Stat(); err != nil || !os.SameFile(named, mine) {
+		return errors.Join(err, fs.ErrNotExist)
+	}
+	return p.dir.Chtimes(p.name, access, modified)
+}
+
+// Sync brings the file's bytes to the disk.
+func (f *File) Sync() error { return f.note(f.f.Sync()) }
+
+// Close ends the transfer and returns once its record is on disk; only then may
+// it be acknowledged.
+func (f *File) Close() error { return f.end(nil) }
+
+// Abort ends the transfer as not completed, for the given reason.
+func (f *File) Abort(why error) { f.end(asFault(why)) }
+
+func (f *File) end(why error) error {
+	f.mu.Lock()
+	if f.closed {
+		f.mu.Unlock()
+		return keep.Refuse(keep.BadRequest, "the file is closed")
+	}
+	f.closed = true
+	if why == nil {
+		why = f.broken
+	}
+	f.mu.Unlock()
+	if err := f.f.Close(); err != nil && why == nil {
+		why = asFault(err)
+	}
+	action := keep.Downloading
+	if f.mode.Write {
+		action = keep.Uploading
+	}
+	r := f.t.base(action, f.path)
+	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
+	r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(why)
+	f.meter.End(r.Outcome, r.Reason)
+	if err := f.t.trail.Record(r); err != nil {
+		return err
+	}
+	return why
+}

@@ -1,0 +1,202 @@
+package web
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/signin"
+	"urbankeep/internal/web/api"
+)
+
+func (s *Server) accounts(c *gin.Context) error {
+	size, err := limit(c)
+	if err != nil {
+		return err
+	}
+	found, err := s.DB.Accounts(c, c.Query("after"), size+1)
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Account]{Items: []api.Account{}}
+	if len(found) > size {
+		found = found[:size]
+		page.Next = found[size-1].Name
+	}
+	for _, a := range found {
+		shown, err := s.show(c, a)
+		if err != nil {
+			return err
+		}
+		page.Items = append(page.Items, shown)
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// show is an account as it goes over HTTP.
+func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
+	keys, err := s.DB.Keys(c, a.ID)
+	if err != nil {
+		return api.Account{}, err
+	}
+	grants := a.Grants
+	if grants == nil {
+		grants = []keep.Grant{}
+	}
+	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", Keys: len(keys), AllowPlain: a.AllowPlain,
+		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
+		LastSignIn: known(a.LastSignIn)}, nil
+}
+
+// known is nil for the zero time.
+func known(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (s *Server) replyAccount(c *gin.Context, a *keep.Account, err error) error {
+	if err != nil {
+		return err
+	}
+	shown, err := s.show(c, a)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, shown)
+	return nil
+}
+
+func (s *Server) account(c *gin.Context) error {
+	a, err := s.Office.Account(c, c.Param("name"))
+	return s.replyAccount(c, a, err)
+}
+
+func (s *Server) addAccount(c *gin.Context) error {
+	var ask api.AccountNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	password, shownOnce := wanted(ask.Password, ask.Generate)
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, AllowPlain: ask.AllowPlain, Mounts: ask.Mounts, Grants: ask.Grants}
+	if err := s.Office.AddAccount(c, actor(c), a, password); err != nil {
+		return err
+	}
+	return s.replyMade(c, http.StatusCreated, a, shownOnce)
+}
+
+// wanted is the password to set, and the same again when it was generated.
+func wanted(given string, generate bool) (password keep.Secret, shownOnce string) {
+	if generate {
+		password = signin.Generate()
+		return password, password.Reveal()
+	}
+	return keep.Secret(given), ""
+}
+
+func (s *Server) replyMade(c *gin.Context, status int, a *keep.Account, password string) error {
+	shown, err := s.show(c, a)
+	if err != nil {
+		return err
+	}
+	c.JSON(status, api.AccountMade{Account: shown, Password: password})
+	return nil
+}
+
+func (s *Server) setAccount(c *gin.Context) error {
+	var ask api.AccountChange
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	given := ""
+	if ask.Password != nil {
+		given = *ask.Password
+		if given == "" {
+			return &keep.FieldError{Field: "password", Say: "it is empty: give one, or have one generated"}
+		}
+	}
+	password, shownOnce := wanted(given, ask.Generate)
+	a, err := s.Office.SetAccount(c, actor(c), c.Param("name"), password, func(a *keep.Account) {
+		put(&a.Note, ask.Note)
+		put(&a.AllowPlain, ask.AllowPlain)
+		put(&a.Mounts, ask.Mounts)
+		put(&a.Grants, ask.Grants)
+	})
+	if err != nil {
+		return err
+	}
+	return s.replyMade(c, http.StatusOK, a, shownOnce)
+}
+
+// put sets a field where the request names it.
+func put[T any](field *T, value *T) {
+	if value != nil {
+		*field = *value
+	}
+}
+
+func (s *Server) suspend(c *gin.Context) error {
+	a, err := s.Office.Suspend(c, actor(c), c.Param("name"))
+	return s.replyAccount(c, a, err)
+}
+
+func (s *Server) resume(c *gin.Context) error {
+	a, err := s.Office.Resume(c, actor(c), c.Param("name"))
+	return s.replyAccount(c, a, err)
+}
+
+func (s *Server) deleteAccount(c *gin.Context) error {
+	if err := s.Office.DeleteAccount(c, actor(c), c.Param("name")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func showKey(k keep.Key) api.Key {
+	return api.Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Added: k.Added, LastUsed: known(k.LastUsed)}
+}
+
+func (s *Server) keys(c *gin.Context) error {
+	found, err := s.Office.Keys(c, c.Param("name"))
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Key]{Items: []api.Key{}}
+	for _, k := range found {
+		page.Items = append(page.Items, showKey(k))
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) addKey(c *gin.Context) error {
+	var ask api.KeyNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	k, err := s.Office.AddKey(c, actor(c), c.Param("name"), ask.Key, ask.Label, ask.Shared)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, showKey(k))
+	return nil
+}
+
+// removeKey takes a key by its number.
+func (s *Server) removeKey(c *gin.Context) error {
+	id, err := strconv.ParseInt(c.Param("key"), 10, 64)
+	if err != nil {
+		return &keep.FieldError{Field: "key", Say: "name the key by its number"}
+	}
+	if err := s.Office.RemoveKey(c, actor(c), c.Param("name"), func(k keep.Key) bool { return k.ID == id }); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}

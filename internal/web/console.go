@@ -1,0 +1,54 @@
+package web
+
+import (
+	"embed"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+)
+
+// dist is the built console; make puts it there.
+//
+//go:embed all:dist
+var dist embed.FS
+
+// console serves the console's files. A path that is no file is a page of the
+// console, which finds its way itself.
+func (s *Server) console(c *gin.Context) error {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		return errNoAddress
+	}
+	files, err := fs.Sub(dist, "dist")
+	if err != nil {
+		return err
+	}
+	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			return errNoAddress
+		}
+		name = "index.html"
+	}
+	if _, err := fs.Stat(files, name); err != nil {
+		return &httpError{http.StatusNotFound, "the console is not built into this program: run make build"}
+	}
+	if strings.HasPrefix(name, "assets/") {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a digest of their contents
+	} else {
+		c.Header("Cache-Control", "no-cache")
+	}
+	if name == "index.html" {
+		// ServeFileFS would send the browser from /index.html to /.
+		text, err := fs.ReadFile(files, name)
+		if err != nil {
+			return err
+		}
+		c.Data(http.StatusOK, "text/html; charset=utf-8", text)
+		return nil
+	}
+	http.ServeFileFS(c.Writer, c.Request, files, name)
+	return nil
+}

@@ -1,0 +1,83 @@
+package web
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/signin"
+	"urbankeep/internal/web/api"
+)
+
+func visitor(c *gin.Context) signin.Visitor {
+	return signin.Visitor{Address: clientAddress(c), Protocol: keep.Console, Encrypted: c.Request.TLS != nil}
+}
+
+// setupState tells anyone whether the first operator is still to be made.
+func (s *Server) setupState(c *gin.Context) error {
+	operators, err := s.DB.Operators(c)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, gin.H{"needed": len(operators) == 0})
+	return nil
+}
+
+func (s *Server) setUp(c *gin.Context) error {
+	var ask api.SetUp
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	operator, err := s.Operators.SetUp(c, visitor(c), keep.Secret(ask.Secret), ask.Operator, keep.Secret(ask.Password))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, api.Operator{Operator: operator.Name, Role: operator.Role})
+	return nil
+}
+
+func (s *Server) signIn(c *gin.Context) error {
+	var ask api.SignIn
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	operator, cookie, err := s.Operators.SignIn(c, visitor(c), ask.Operator, keep.Secret(ask.Password))
+	if err != nil {
+		return err
+	}
+	s.setCookie(c, cookie.Reveal(), int(signin.CookieLife.Seconds()))
+	c.JSON(http.StatusOK, api.Operator{Operator: operator.Name, Role: operator.Role})
+	return nil
+}
+
+func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil})
+}
+
+func (s *Server) signOut(c *gin.Context) error {
+	if cookie, err := c.Cookie(cookieName); err == nil {
+		if err := s.Operators.SignOut(c, visitor(c), actor(c).Operator, keep.Secret(cookie)); err != nil {
+			return err
+		}
+	}
+	s.setCookie(c, "", -1)
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) me(c *gin.Context) error {
+	who := actor(c)
+	c.JSON(http.StatusOK, api.Operator{Operator: who.Operator, Role: who.Role})
+	return nil
+}
+
+func (s *Server) status(c *gin.Context) error {
+	status, err := s.Status(c)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, status)
+	return nil
+}

@@ -1,0 +1,212 @@
+package web
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/audit"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/traffic"
+	"urbankeep/internal/web/api"
+)
+
+func showSession(s traffic.SessionInfo) api.Session {
+	return api.Session{ID: s.ID, Account: s.Account, Address: s.Address, Protocol: s.Protocol, Encrypted: s.Encrypted, Cipher: s.Cipher,
+		Client: s.Client, Since: s.Since, Active: s.Active, Doing: s.Doing, Path: s.Path, Up: s.Up, Down: s.Down}
+}
+
+func showTransfer(t traffic.TransferInfo) api.Transfer {
+	shown := api.Transfer{ID: t.ID, Session: t.Session, Account: t.Account, Address: t.Address, Protocol: t.Protocol, Encrypted: t.Encrypted,
+		Action: t.Action, Path: t.Path, Offset: t.Offset, Total: t.Total, Bytes: t.Bytes, Started: t.Started, Ended: known(t.Ended),
+		Outcome: string(t.Outcome), Reason: t.Reason}
+	end := t.Ended
+	if shown.Outcome == "" {
+		shown.Outcome, end = "running", time.Now()
+	}
+	shown.Seconds = end.Sub(t.Started).Seconds()
+	return shown
+}
+
+// endedTransfer is a transfer as its audit record tells it.
+func endedTransfer(r keep.AuditRecord) api.Transfer {
+	return api.Transfer{ID: fmt.Sprintf("audit-%d", r.Seq), Seq: r.Seq, Session: r.Session, Account: r.Account, Address: r.Address,
+		Protocol: r.Protocol, Encrypted: r.Encrypted, Action: r.Action, Path: r.Path, Offset: r.Offset, Total: -1, Bytes: r.Bytes,
+		Started: r.At.Add(-r.Duration), Ended: &r.At, Seconds: r.Duration.Seconds(), Outcome: string(r.Outcome), Reason: r.Reason}
+}
+
+func (s *Server) sessions(c *gin.Context) error {
+	page := api.Page[api.Session]{Items: []api.Session{}}
+	for _, info := range s.Traffic.Since(0).Sessions {
+		page.Items = append(page.Items, showSession(info))
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) endSession(c *gin.Context) error {
+	if err := s.Office.EndSession(actor(c), c.Param("id")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+// transfers lists those that run, then those that have ended, newest first. The
+// cursor belongs to the ended ones.
+func (s *Server) transfers(c *gin.Context) error {
+	query, err := auditQuery(c)
+	if err != nil {
+		return err
+	}
+	if len(query.Actions) == 0 {
+		query.Actions = []keep.Action{keep.Uploading, keep.Downloading}
+	}
+	page := api.Page[api.Transfer]{Items: []api.Transfer{}}
+	if query.Before == 0 && (query.Outcome == "" || query.Outcome == "running") {
+		for _, t := range s.Traffic.Running() {
+			if query.Account == "" || query.Account == t.Account {
+				page.Items = append(page.Items, showTransfer(t))
+			}
+		}
+	}
+	found, next, err := s.search(c, query)
+	if err != nil {
+		return err
+	}
+	page.Next = next
+	for _, r := range found {
+		page.Items = append(page.Items, endedTransfer(r))
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// search reads one page of the trail and the cursor of the next.
+func (s *Server) search(c *gin.Context, query records.AuditQuery) ([]keep.AuditRecord, string, error) {
+	size := query.Limit
+	query.Limit++
+	found, err := s.DB.SearchAudit(c, query)
+	if err != nil || len(found) <= size {
+		return found, "", err
+	}
+	return found[:size], fmt.Sprint(found[size-1].Seq), nil
+}
+
+// auditQuery reads a search of the trail from the query.
+func auditQuery(c *gin.Context) (q records.AuditQuery, err error) {
+	q = records.AuditQuery{Account: c.Query("account"), Operator: c.Query("operator"), Address: c.Query("address"), Protocol: c.Query("protocol"),
+		Session: c.Query("session"), Outcome: c.Query("outcome"), PathBelow: c.Query("path")}
+	for word := range strings.SplitSeq(c.Query("action"), ",") {
+		if word != "" {
+			q.Actions = append(q.Actions, keep.Action(word))
+		}
+	}
+	if q.Limit, err = limit(c); err != nil {
+		return q, err
+	}
+	if q.Before, err = number(c, "before"); err != nil {
+		return q, err
+	}
+	if q.Since, err = moment(c, "since"); err != nil {
+		return q, err
+	}
+	q.Until, err = moment(c, "until")
+	return q, err
+}
+
+func (s *Server) audit(c *gin.Context) error {
+	query, err := auditQuery(c)
+	if err != nil {
+		return err
+	}
+	found, next, err := s.search(c, query)
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.AuditRecord]{Items: []api.AuditRecord{}, Next: next}
+	for _, r := range found {
+		page.Items = append(page.Items, api.AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address,
+			Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session, Action: r.Action, Path: r.Path, Target: r.Target,
+			Offset: r.Offset, Bytes: r.Bytes, Seconds: r.Duration.Seconds(), Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) verify(c *gin.Context) error {
+	report, err := audit.Verify(c, s.DB)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem})
+	return nil
+}
+
+const (
+	// livePace is how often a reader of the stream hears of changes.
+	livePace = 500 * time.Millisecond
+	// liveQuiet is how long the stream may be silent before a sign of life.
+	liveQuiet = 15 * time.Second
+)
+
+// live streams what changes as server-sent events. Each message holds what is
+// new since the one before, so that a slow reader gets fewer and larger ones.
+func (s *Server) live(c *gin.Context) error {
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("X-Accel-Buffering", "no")
+	tick := time.NewTicker(livePace)
+	defer tick.Stop()
+	var version uint64
+	var spoke time.Time
+	for first := true; ; first = false {
+		changes := s.Traffic.Since(version)
+		if changes.Version != version || first {
+			version, spoke = changes.Version, time.Now()
+			if err := sendLive(c, changes); err != nil {
+				return nil // the reader is gone
+			}
+		} else if time.Since(spoke) > liveQuiet {
+			spoke = time.Now()
+			if _, err := c.Writer.WriteString(": quiet\n\n"); err != nil {
+				return nil
+			}
+			c.Writer.Flush()
+		}
+		select {
+		case <-tick.C:
+		case <-c.Request.Context().Done():
+			return nil
+		case <-s.Stopping.Done():
+			return nil
+		}
+	}
+}
+
+func sendLive(c *gin.Context, changes traffic.Changes) error {
+	message := api.Live{Full: changes.Full, Now: time.Now().UTC(), Sessions: []api.Session{}, Gone: changes.Gone, Transfers: []api.Transfer{}}
+	if message.Gone == nil {
+		message.Gone = []string{}
+	}
+	for _, info := range changes.Sessions {
+		message.Sessions = append(message.Sessions, showSession(info))
+	}
+	for _, t := range changes.Transfers {
+		message.Transfers = append(message.Transfers, showTransfer(t))
+	}
+	text, err := json.Marshal(message)
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(c.Writer, "data: %s\n\n", text); err != nil {
+		return err
+	}
+	c.Writer.Flush()
+	return nil
+}
