@@ -1,0 +1,31 @@
+<script setup lang="ts">
+import { darkTheme, NConfigProvider, NMessageProvider } from 'naive-ui'
+import { computed, ref, watchEffect } from 'vue'
+import { useRoute } from 'vue-router'
+import SideRail from './parts/SideRail.vue'
+import { dark, light } from './theme'
+
+const route = useRoute()
+const isDark = ref((localStorage.getItem('look') ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light')) === 'dark')
+watchEffect(() => {
+  document.documentElement.classList.toggle('dark', isDark.value)
+  localStorage.setItem('look', isDark.value ? 'dark' : 'light')
+})
+const open = computed(() => Boolean(route.meta.open))
+</script>
+
+<template>
+  <NConfigProvider :theme="isDark ? darkTheme : null" :theme-overrides="isDark ? dark : light" abstract>
+    <NMessageProvider placement="bottom-right">
+      <RouterView v-if="open" />
+      <div v-else class="frame">
+        <SideRail v-model:dark="isDark" />
+        <main><RouterView /></main>
+      </div>
+    </NMessageProvider>
+  </NConfigProvider>
+</template>
+
+<style scoped>
+.frame { display: grid; grid-template-columns: 172px minmax(0, 1fr); min-height: 100vh; }
+</style>

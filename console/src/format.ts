@@ -1,0 +1,32 @@
+// Forms for numbers and times, the same on every page.
+
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`
+  let value = bytes
+  for (const unit of ['KiB', 'MiB', 'GiB', 'TiB']) {
+    value /= 1024
+    if (value < 1023.95) return `${value.toFixed(1)} ${unit}`
+  }
+  return `${(value / 1024).toFixed(1)} PiB`
+}
+
+export const rate = (bytesPerSecond: number) => `${size(Math.round(bytesPerSecond))}/s`
+
+export function span(seconds: number): string {
+  if (seconds < 1) return `${Math.round(seconds * 1000)} ms`
+  if (seconds < 60) return `${seconds.toFixed(1)} s`
+  const minutes = Math.floor(seconds / 60)
+  if (minutes < 60) return `${minutes} min ${Math.floor(seconds % 60)} s`
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
+}
+
+// Times are shown in UTC, as they stand in the trail.
+export const moment = (iso: string | undefined) => (iso ? iso.slice(0, 19).replace('T', ' ') : 'never')
+export const clock = (iso: string) => iso.slice(11, 19)
+
+// over names a protocol and says when it is in clear.
+export const over = (protocol: string, encrypted: boolean) => protocol.toUpperCase() + (protocol === 'ftp' && encrypted ? ' + TLS' : '')
+
+// visible shows control characters in a name as escapes.
+export const visible = (name: string) =>
+  name.replace(/[\u0000-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]/g, (c) => `\\u${c.charCodeAt(0).toString(16).padStart(4, '0')}`)

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
+import { computed, onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Account, type Schemas } from '@/api/client'
+import { moment } from '@/format'
+import { useOperator } from '@/operator'
+import AccountDetail from '@/parts/AccountDetail.vue'
+import AccountForm from '@/parts/AccountForm.vue'
+import OutcomeMark from '@/parts/OutcomeMark.vue'
+import { homeOf, meansOf, rightsOf } from '@/parts/account'
+
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const operator = useOperator()
+const accounts = ref<Account[]>([])
+const loaded = ref(false)
+const search = ref('')
+
+const adding = computed(() => route.query.add !== undefined)
+const picked = computed(() => accounts.value.find((a) => a.name === route.params.account))
+const shown = computed(() => {
+  const words = search.value.toLowerCase()
+  return accounts.value.filter((a) => (a.name + ' ' + a.note).toLowerCase().includes(words))
+})
+
+async function load() {
+  try {
+    const all: Account[] = []
+    let next: string | undefined = ''
+    while (next !== undefined) {
+      const page: Schemas['AccountPage'] = await call('GET', `/accounts?limit=1000&after=${encodeURIComponent(next)}`)
+      all.push(...page.items)
+      next = page.next
+    }
+    accounts.value = all
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  loaded.value = true
+}
+onMounted(load)
+
+const pick = (name: string) => router.push(`/accounts/${name}`)
+const close = () => router.push('/accounts')
+
+async function added(account: Account) {
+  await load()
+  await pick(account.name)
+}
+
+async function gone(name: string) {
+  await close()
+  await load()
+  message.success(`${name} was deleted. Its files stay where they are.`)
+}
+</script>
+
+<template>
+  <section class="page">
+    <div class="head">
+      <h1>Accounts</h1>
+      <NInput v-model:value="search" clearable placeholder="Find by name or note" :input-props="{ 'aria-label': 'Find by name or note' }" style="width: 260px" />
+      <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/accounts?add')">Add an account</NButton>
+    </div>
+    <div class="sheet">
+      <div v-if="shown.length" class="scroll">
+        <table aria-label="Accounts">
+          <thead>
+            <tr><th>Account</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in (UTC)</th><th>Note</th></tr>
+          </thead>
+          <tbody>
+            <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
+              <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button></td>
+              <td><OutcomeMark :outcome="a.state" /></td>
+              <td class="path">{{ homeOf(a) }}</td>
+              <td>{{ rightsOf(a) }}</td>
+              <td>{{ meansOf(a) }} <b v-if="a.allowPlain" class="warn">plain FTP</b></td>
+              <td class="number">{{ a.sessions || '' }}</td>
+              <td>{{ moment(a.lastSignIn) }}</td>
+              <td class="note soft">{{ a.note }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p v-else-if="loaded" class="none">{{ accounts.length ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
+    </div>
+
+    <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+      <AccountForm v-if="adding" @added="added" @close="close" />
+      <AccountDetail v-else-if="picked" :key="picked.name" :account="picked" @changed="load" @deleted="gone" @close="close" />
+    </NDrawer>
+  </section>
+</template>
+
+<style scoped>
+.note { max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
+.warn { color: var(--copper); background: var(--copper-wash); font-weight: 600; font-size: 12px; padding: 0 5px; border-radius: 3px; }
+</style>

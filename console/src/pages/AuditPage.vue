@@ -1,0 +1,114 @@
+<script setup lang="ts">
+import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
+import { reactive, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Schemas } from '@/api/client'
+import { moment, size, span, visible } from '@/format'
+import OutcomeMark from '@/parts/OutcomeMark.vue'
+import OverMark from '@/parts/OverMark.vue'
+
+type AuditRecord = Schemas['AuditRecord']
+
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const records = ref<AuditRecord[]>([])
+const next = ref<string>()
+const loaded = ref(false)
+const opened = ref(0)
+const fields = ['account', 'address', 'path', 'action', 'outcome'] as const
+const filter = reactive(Object.fromEntries(fields.map((f) => [f, ''])) as Record<(typeof fields)[number], string>)
+const outcomes = ['done', 'refused', 'failed', 'interrupted'].map((o) => ({ label: o, value: o }))
+
+// The filters live in the address, so that a search can be sent to a colleague.
+watch(
+  () => route.query,
+  (query) => {
+    for (const f of fields) filter[f] = typeof query[f] === 'string' ? query[f] : ''
+    void load(false)
+  },
+  { immediate: true },
+)
+
+function search() {
+  void router.push({ query: Object.fromEntries(fields.filter((f) => filter[f]).map((f) => [f, filter[f]])) })
+}
+
+async function load(more: boolean) {
+  const query = new URLSearchParams(fields.filter((f) => filter[f]).map((f) => [f, filter[f]] as [string, string]))
+  if (more && next.value) query.set('before', next.value)
+  try {
+    const page = await call<Schemas['AuditPage']>('GET', `/audit?${query}`)
+    records.value = more ? [...records.value, ...page.items] : page.items
+    next.value = page.next
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  loaded.value = true
+}
+
+async function verify() {
+  try {
+    const report = await call<Schemas['AuditReport']>('GET', '/audit/verify')
+    if (report.badSeq) message.error(`The chain is broken: ${report.problem}.`, { duration: 0, closable: true })
+    else message.success(`The chain holds: ${report.checked} records are as they were written.`)
+  } catch (error) {
+    message.error(sentence(error))
+  }
+}
+
+const who = (r: AuditRecord) => r.account ?? (r.operator ? `operator ${r.operator}` : 'the service')
+const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => visible(p ?? '')).join(' → ')
+</script>
+
+<template>
+  <section class="page">
+    <div class="head"><h1>Audit trail</h1><NButton @click="verify">Verify the chain</NButton></div>
+    <form class="filters" @submit.prevent="search">
+      <NInput v-model:value="filter.account" placeholder="Account" :input-props="{ 'aria-label': 'Account' }" />
+      <NInput v-model:value="filter.address" placeholder="Address" :input-props="{ 'aria-label': 'Address' }" />
+      <NInput v-model:value="filter.path" placeholder="Path and below" :input-props="{ 'aria-label': 'Path and below' }" />
+      <NInput v-model:value="filter.action" placeholder="Action, as in upload,delete" :input-props="{ 'aria-label': 'Action' }" />
+      <NSelect :value="filter.outcome || null" :options="outcomes" clearable placeholder="Outcome" aria-label="Outcome" @update:value="(v: string | null) => (filter.outcome = v ?? '')" />
+      <NButton type="primary" attr-type="submit">Search</NButton>
+    </form>
+    <div class="sheet">
+      <div v-if="records.length" class="scroll">
+        <table aria-label="Audit records">
+          <thead>
+            <tr><th class="number">Record</th><th>Time (UTC)</th><th>Who</th><th>From</th><th>Over</th><th>Did</th><th>What</th><th class="number">Size</th><th>Outcome</th></tr>
+          </thead>
+          <tbody>
+            <template v-for="r in records" :key="r.seq">
+              <tr class="pick" :class="{ picked: opened === r.seq }" @click="opened = opened === r.seq ? 0 : r.seq">
+                <td class="number"><button class="plain" :aria-expanded="opened === r.seq" @click.stop="opened = opened === r.seq ? 0 : r.seq">{{ r.seq }}</button></td>
+                <td>{{ moment(r.at) }}</td>
+                <td>{{ who(r) }}</td>
+                <td>{{ r.address }}</td>
+                <td><OverMark v-if="r.protocol" :protocol="r.protocol" :encrypted="r.encrypted" /></td>
+                <td>{{ r.action }}</td>
+                <td class="path" :title="what(r)">{{ what(r) }}</td>
+                <td class="number">{{ r.bytes ? size(r.bytes) : '' }}</td>
+                <td><OutcomeMark :outcome="r.outcome" :reason="r.reason" /></td>
+              </tr>
+              <tr v-if="opened === r.seq" class="more">
+                <td></td>
+                <td colspan="8">
+                  <span v-if="r.session">session {{ r.session }} · </span>took {{ span(r.seconds) }}<span v-if="r.offset"> · from byte {{ r.offset }}</span>
+                  <div v-if="r.detail" class="mono">{{ visible(r.detail) }}</div>
+                </td>
+              </tr>
+            </template>
+          </tbody>
+        </table>
+      </div>
+      <p v-else-if="loaded" class="none">No record matches.</p>
+    </div>
+    <div v-if="next"><NButton @click="load(true)">Older records</NButton></div>
+  </section>
+</template>
+
+<style scoped>
+.filters { display: grid; grid-template-columns: repeat(4, 1fr) 150px auto; gap: 8px; }
+.more td { white-space: normal; color: var(--soft); background: var(--raised); }
+</style>

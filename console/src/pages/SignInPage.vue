@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import { NButton, NInput } from 'naive-ui'
+import { onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Schemas } from '@/api/client'
+import { useOperator } from '@/operator'
+import FrontDoor from '@/parts/FrontDoor.vue'
+
+const route = useRoute()
+const router = useRouter()
+const operator = useOperator()
+const name = ref('')
+const password = ref('')
+const wrong = ref('')
+const busy = ref(false)
+const setUpNeeded = ref(false)
+
+onMounted(async () => {
+  setUpNeeded.value = (await call<Schemas['SetupState']>('GET', '/setup').catch(() => null))?.needed ?? false
+})
+
+async function enter() {
+  busy.value = true
+  wrong.value = ''
+  try {
+    await operator.signIn(name.value, password.value)
+    await router.push(typeof route.query.to === 'string' ? route.query.to : '/')
+  } catch (error) {
+    wrong.value = sentence(error)
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <FrontDoor title="Sign in" :wrong="wrong" @submit="enter">
+    <p v-if="setUpNeeded" class="soft">There is no operator yet. The service has printed a one-time link for making the first one: open that.</p>
+    <label>Operator<NInput v-model:value="name" autofocus placeholder="" :input-props="{ autocomplete: 'username', name: 'operator' }" /></label>
+    <label>Password<NInput v-model:value="password" type="password" placeholder="" :input-props="{ autocomplete: 'current-password', name: 'password' }" /></label>
+    <NButton type="primary" attr-type="submit" :loading="busy" :disabled="!name || !password">Sign in</NButton>
+  </FrontDoor>
+</template>

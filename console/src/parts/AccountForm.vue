@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
+import { reactive, ref } from 'vue'
+import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
+import { bundles } from './account'
+import DrawerFrame from './DrawerFrame.vue'
+import ShownOnce from './ShownOnce.vue'
+
+const emit = defineEmits<{ added: [account: Account]; close: [] }>()
+const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, key: '', allowPlain: false })
+const wrong = reactive({ field: '', say: '' })
+const busy = ref(false)
+const made = ref<Schemas['AccountMade'] | null>(null)
+
+async function add() {
+  busy.value = true
+  Object.assign(wrong, { field: '', say: '' })
+  try {
+    const [store = '', folder = ''] = form.home.split(/:(.*)/s)
+    const ask: Schemas['AccountNew'] = {
+      name: form.name,
+      note: form.note,
+      generate: form.generate,
+      allowPlain: form.allowPlain,
+      mounts: [{ at: '/', store, folder, readOnly: false }],
+      grants: [{ path: '/', rights: form.rights }],
+    }
+    const answer = await call<Schemas['AccountMade']>('POST', '/accounts', ask)
+    if (form.key.trim()) await call('POST', `/accounts/${form.name}/keys`, { key: form.key } satisfies Schemas['KeyNew'])
+    if (answer.password) made.value = answer
+    else emit('added', answer.account)
+  } catch (error) {
+    Object.assign(wrong, { field: error instanceof Problem ? error.field : '', say: sentence(error) })
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <DrawerFrame title="Add an account" @close="$emit('close')">
+    <template v-if="made">
+      <ShownOnce :account="made.account.name" :password="made.password ?? ''" />
+      <div class="row"><NButton type="primary" @click="emit('added', made.account)">I have it</NButton></div>
+    </template>
+    <form v-else class="form" @submit.prevent="add">
+      <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>
+      <label>Note for operators<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'note' }" /></label>
+      <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
+      <label>Rights in its home<NSelect v-model:value="form.rights" :options="bundles" filterable tag :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
+      <label>SSH public key, if it has one<NInput v-model:value="form.key" type="textarea" :rows="3" placeholder="ssh-ed25519 …" :status="wrong.field === 'key' ? 'error' : undefined" :input-props="{ name: 'key' }" /></label>
+      <NCheckbox v-model:checked="form.generate">Generate a password and show it once</NCheckbox>
+      <NCheckbox v-model:checked="form.allowPlain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>
+      <p class="wrong" role="alert">{{ wrong.say }}</p>
+      <div class="row"><NButton type="primary" attr-type="submit" :loading="busy" :disabled="!form.name">Add the account</NButton></div>
+    </form>
+  </DrawerFrame>
+</template>
+
+<style scoped>
+.form { display: grid; gap: 14px; }
+</style>

@@ -1,0 +1,21 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { useOperator } from './operator'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },
+    { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
+    { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true } },
+    { path: '/setup', name: 'setup', component: () => import('./pages/SetUpPage.vue'), meta: { open: true } },
+    { path: '/:rest(.*)*', redirect: '/' },
+  ],
+})
+
+// Every page but the open ones needs an operator; where the reader wanted to go is kept.
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true
+  if (await useOperator().known()) return true
+  return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+})
