@@ -2,7 +2,3 @@
 // accounts, files and two weeks of history, and live traffic made by real
 // clients on loopback. Everything in it is made up.
 package demo
-
-import "urbankeep/internal/command"
-
-func Command() *command.Command { return &command.Command{Name: "demo"} }

@@ -23,7 +23,7 @@ type Keeper interface {
 // Visit is one connection as the house sees it.
 type Visit interface {
 	// MayBePlain reports whether an account may sign in without TLS although
-	// the listener requires it.
+	// the listener requires it, and records the refusal when not.
 	MayBePlain(ctx context.Context, account string) bool
 	// SignIn opens the account's tree. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)

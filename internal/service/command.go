@@ -28,7 +28,7 @@ func Command() *command.Command {
 			return func(ctx context.Context, env command.Env, _ []string) error {
 				o.Dir = *dir
 				o.Log = slog.New(slog.NewTextHandler(env.Err, nil))
-				return Run(ctx, env, o, *grace, nil)
+				return Run(ctx, env, o, *grace, Hooks{})
 			}
 		}}
 }
@@ -54,18 +54,23 @@ func parsePassive(text string, o *Options) error {
 	return nil
 }
 
-// Run serves until SIGTERM, an interrupt or the end of ctx. Between opening and
-// listening it calls before, after every listener accepts it prints the line
-// that begins with "ready".
-func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, before func(context.Context, *Service) error) error {
+// Hooks are what else is to happen on the way. Nil ones don't.
+type Hooks struct {
+	Before func(context.Context, *Service) error  // before anything listens
+	Ready  func(context.Context, *Service) func() // once everything does; gives what ends it
+}
+
+// Run serves until SIGTERM, an interrupt or the end of ctx. When every listener
+// accepts it prints the line that begins with "ready".
+func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, hooks Hooks) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	s, err := Open(ctx, o)
 	if err != nil {
 		return err
 	}
-	if before != nil {
-		err = before(ctx, s)
+	if hooks.Before != nil {
+		err = hooks.Before(ctx, s)
 	}
 	if err == nil {
 		err = s.Start(ctx)
@@ -74,10 +79,15 @@ func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, b
 		err = s.announce(ctx, env.Out)
 	}
 	if err == nil {
+		end := func() {}
+		if hooks.Ready != nil {
+			end = hooks.Ready(ctx, s)
+		}
 		select {
 		case <-ctx.Done():
 		case err = <-s.Failed():
 		}
+		end()
 	}
 	stop() // a second signal ends the program at once
 	graceful, cancel := context.WithTimeout(context.Background(), grace)

@@ -67,7 +67,11 @@ type visit struct {
 
 func (v *visit) MayBePlain(ctx context.Context, account string) bool {
 	a, err := v.door.db.Account(ctx, account)
-	return err == nil && a.AllowPlain
+	if err == nil && a.AllowPlain {
+		return true
+	}
+	v.door.accounts.RefusePlain(v.visitor, account)
+	return false
 }
 
 func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {

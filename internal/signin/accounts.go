@@ -127,6 +127,13 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 	return errDenied(cause)
 }
 
+// RefusePlain records that somebody wanted to sign in without encryption.
+func (a *Accounts) RefusePlain(v Visitor, name string) {
+	r := v.record(name, keep.SignIn)
+	r.Outcome, r.Reason, r.Detail = keep.Refused, keep.NeedsEncryption, "the listener signs in over TLS only"
+	a.Trail.Note(r)
+}
+
 // Left records the end of a session.
 func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
 	r := v.record(account, keep.SignOut)

@@ -1,0 +1,96 @@
+package demo
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// seed makes the city the same on every run.
+const seed = 1904
+
+// sample is a file of the city.
+type sample struct {
+	path string
+	size int
+}
+
+// samples are what lies in the store at the start; paths are relative to it.
+func samples() []sample {
+	list := []sample{{"shared/basemaps/README.txt", 0}}
+	for _, sheet := range []string{"harbour-east", "harbour-west", "hillside", "old-town", "canal"} {
+		list = append(list, sample{"shared/basemaps/" + sheet + ".gpkg", 3 << 20})
+	}
+	for n := 1; n <= 12; n++ {
+		list = append(list, sample{fmt.Sprintf("shared/plates/plate-%02d.tif", n), 2<<20 + n*90_000})
+	}
+	for _, crew := range []string{"crew-harbour", "crew-hillside"} {
+		for n := 1; n <= 4; n++ {
+			list = append(list, sample{fmt.Sprintf("crews/%s/scans/traverse-%02d.las", crew, n), 1<<20 + n*40_000})
+		}
+	}
+	for n := 1; n <= 3; n++ {
+		list = append(list, sample{fmt.Sprintf("partners/drone-contractor/flight-%02d.laz", n), 4 << 20})
+	}
+	return list
+}
+
+// furnish puts the files into the store.
+func (c *city) furnish() error {
+	random := rand.NewChaCha8([32]byte{seed & 255, seed >> 8})
+	for _, s := range samples() {
+		text := []byte("Base maps of Port Selwyn, for field crews. Read-only: ask the records desk for changes.\n")
+		if s.size > 0 {
+			text = make([]byte, s.size)
+			random.Read(text)
+		}
+		if err := c.write(s.path, text, c.founded().Add(3*time.Hour)); err != nil {
+			return err
+		}
+	}
+	for _, gauge := range []string{"gauge-north", "gauge-quay", "gauge-lock"} {
+		for h := 24; h > 0; h-- {
+			at := c.now.Add(-time.Duration(h) * time.Hour).Truncate(15 * time.Minute)
+			if err := c.write(fmt.Sprintf("instruments/%s/%s", gauge, readingName(at)), reading(gauge, at), at); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (c *city) write(path string, text []byte, at time.Time) error {
+	file := filepath.Join(c.dir, "files", filepath.FromSlash(path))
+	if err := os.MkdirAll(filepath.Dir(file), 0o750); err != nil {
+		return err
+	}
+	if err := os.WriteFile(file, text, 0o640); err != nil {
+		return err
+	}
+	return os.Chtimes(file, at, at)
+}
+
+func readingName(at time.Time) string { return "level-" + at.Format("20060102-1504") + ".csv" }
+
+// reading is what a gauge sends: a quarter of an hour of levels, in metres.
+func reading(gauge string, at time.Time) []byte {
+	text := "gauge,time,level_m\n"
+	for n := range 15 {
+		t := at.Add(time.Duration(n-15) * time.Minute)
+		level := 2.1 + 1.4*wave(t) + float64(len(gauge))/50
+		text += fmt.Sprintf("%s,%s,%.3f\n", gauge, t.Format(time.RFC3339), level)
+	}
+	return []byte(text)
+}
+
+// wave is a tide of twelve hours and a bit, from -1 to 1, made of parabolas.
+func wave(t time.Time) float64 {
+	const period = 12*3600 + 1500
+	x := float64(t.Unix()%period)/period*4 - 2 // -2 to 2
+	if x < 0 {
+		return x * (x + 2)
+	}
+	return -x * (x - 2)
+}
