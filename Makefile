@@ -42,7 +42,7 @@ bench: build
 
 # The pictures in docs/screenshots, from the demo.
 screenshots: tools build
-	scripts/screenshots
+	mkdir -p docs/screenshots && go run ./scripts/shots
 
 clean:
 	rm -rf bin .demo console/node_modules internal/web/dist/assets internal/web/dist/index.html

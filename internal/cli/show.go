@@ -56,9 +56,9 @@ func size(n int64) string {
 	return ""
 }
 
-// rate shows bytes per second.
+// rate shows bytes per second; of a moment that is too short it says nothing.
 func rate(bytes int64, seconds float64) string {
-	if seconds <= 0 || bytes == 0 {
+	if seconds < 0.05 || bytes == 0 {
 		return "-"
 	}
 	return size(int64(float64(bytes)/seconds)) + "/s"

@@ -70,5 +70,5 @@ export const useLive = defineStore('live', () => {
 // byNews puts running transfers first, then the newest.
 function byNews(a: Transfer, b: Transfer): number {
   const running = Number(b.outcome === 'running') - Number(a.outcome === 'running')
-  return running || (b.ended ?? b.started).localeCompare(a.ended ?? a.started)
+  return running || b.started.localeCompare(a.started)
 }

@@ -71,6 +71,7 @@ async function remove(key: Schemas['Key']) {
 
 <style scoped>
 .key { display: flex; gap: 12px; justify-content: space-between; align-items: start; padding: 6px 0 10px; }
+.key > :last-child { flex: none; }
 form { display: grid; gap: 8px; }
 p { margin: 0 0 8px; }
 </style>

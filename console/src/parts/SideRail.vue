@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, onUnmounted } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { useLive } from '@/api/live'
 import { useOperator } from '@/operator'
 
@@ -8,6 +8,12 @@ const dark = defineModel<boolean>('dark', { required: true })
 const operator = useOperator()
 const live = useLive()
 const router = useRouter()
+const route = useRoute()
+const pages = [
+  { name: 'overview', path: '/', text: 'Overview' },
+  { name: 'accounts', path: '/accounts', text: 'Accounts' },
+  { name: 'audit', path: '/audit', text: 'Audit trail' },
+]
 onMounted(() => live.open())
 onUnmounted(() => live.close())
 
@@ -23,9 +29,7 @@ async function leave() {
       <svg viewBox="0 0 32 32" width="22" height="22" aria-hidden="true"><path fill="currentColor" d="M4 30V11h5v4h4V6h6v9h4v-4h5v19h-9v-6a3 3 0 0 0-6 0v6z" /></svg>
       Urban Keep
     </div>
-    <RouterLink to="/">Overview</RouterLink>
-    <RouterLink to="/accounts">Accounts</RouterLink>
-    <RouterLink to="/audit">Audit trail</RouterLink>
+    <RouterLink v-for="p in pages" :key="p.name" :to="p.path" :class="{ here: route.name === p.name }" :aria-current="route.name === p.name ? 'page' : undefined">{{ p.text }}</RouterLink>
     <div class="foot">
       <p role="status">{{ live.connected ? '● live' : '○ not connected, trying again' }}</p>
       <p>{{ operator.me?.operator }}, {{ operator.me?.role }}</p>
@@ -40,7 +44,7 @@ nav { display: flex; flex-direction: column; padding: 18px 0; border-right: 1px 
 .name { display: flex; align-items: center; gap: 8px; padding: 0 16px 20px; font-weight: 600; font-size: 16px; color: var(--spruce); }
 a { padding: 7px 16px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 a:hover { background: var(--spruce-wash); }
-a.router-link-active:not([href='/']), a.router-link-exact-active { border-left-color: var(--spruce); background: var(--spruce-wash); font-weight: 600; }
+a.here { border-left-color: var(--spruce); background: var(--spruce-wash); font-weight: 600; }
 .foot { margin-top: auto; padding: 0 16px; display: grid; gap: 6px; justify-items: start; font-size: 13px; color: var(--soft); }
 .foot p { margin: 0; }
 </style>

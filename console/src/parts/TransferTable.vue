@@ -25,7 +25,7 @@ const part = (t: Transfer) => (t.outcome === 'running' && t.total > 0 ? Math.min
           <td class="path" :title="visible(t.path)">{{ visible(t.path) }}</td>
           <td class="number">{{ size(t.bytes) }}</td>
           <td class="number">{{ span(t.seconds) }}</td>
-          <td class="number">{{ t.bytes && t.seconds ? rate(t.bytes / t.seconds) : '' }}</td>
+          <td class="number">{{ t.bytes && t.seconds > 0.05 ? rate(t.bytes / t.seconds) : '' }}</td>
           <td><OutcomeMark :outcome="t.outcome" :reason="t.reason" /></td>
         </tr>
       </tbody>

@@ -1,0 +1,168 @@
+// Command shots makes the pictures in docs/screenshots from the demo: pages in
+// the browser, and commands from their real output.
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"html"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"urbankeep/internal/browser"
+)
+
+const (
+	program = "bin/urbankeep"
+	folder  = "docs/screenshots"
+	console = "127.0.0.1:18470"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	data, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(data)
+	stop, err := startDemo(data)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	time.Sleep(45 * time.Second) // some live traffic
+	tab, cancel, err := browser.Open(context.Background())
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	if err := pages(tab); err != nil {
+		return err
+	}
+	return commands(tab, data)
+}
+
+func startDemo(data string) (func(), error) {
+	demo := exec.Command(program, "demo", "-data", data, "-console", console, "-ftp", "127.0.0.1:12121", "-ftps", "127.0.0.1:12990", "-sftp", "127.0.0.1:12222",
+		"-passive", "48000-48099")
+	demo.Stderr = os.Stderr
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := demo.Start(); err != nil {
+		return nil, err
+	}
+	stop := func() {
+		demo.Process.Signal(syscall.SIGTERM)
+		demo.Wait()
+	}
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if strings.HasPrefix(lines.Text(), "ready") {
+			return stop, nil
+		}
+	}
+	stop()
+	return nil, fmt.Errorf("the demo did not become ready")
+}
+
+// save takes the picture of what the tab shows.
+func save(tab context.Context, name string) error {
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644)
+}
+
+// page goes to a path of the console, waits for something on it, and takes its picture.
+func page(tab context.Context, path string, wait chromedp.CSS, name string, steps ...chromedp.Action[chromedp.Void]) error {
+	all := append([]chromedp.Action[chromedp.Void]{chromedp.Navigate("http://" + console + path), chromedp.WaitVisible(wait)}, steps...)
+	if err := chromedp.Do(tab, append(all, chromedp.Sleep(1200*time.Millisecond))...); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return save(tab, name)
+}
+
+func pages(tab context.Context) error {
+	if err := page(tab, "/sign-in", "input[name=operator]", "page-sign-in"); err != nil {
+		return err
+	}
+	err := chromedp.Do(tab,
+		chromedp.SendKeys(chromedp.CSS("input[name=operator]"), "ilse"),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "harbour-master-1"),
+		chromedp.Click(chromedp.CSS("button[type=submit]")),
+		chromedp.WaitVisible(chromedp.CSS("nav a")))
+	if err != nil {
+		return err
+	}
+	for _, p := range []struct {
+		path string
+		wait chromedp.CSS
+		name string
+	}{
+		{"/", "tr.moves", "page-overview"},
+		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
+		{"/accounts/crew-harbour", ".drawer .key", "page-account"},
+		{"/accounts?add", ".drawer input[name=name]", "page-account-add"},
+		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
+	} {
+		if err := page(tab, p.path, p.wait, p.name); err != nil {
+			return err
+		}
+	}
+	dark := chromedp.Evaluate[chromedp.Void](`localStorage.setItem('look', 'dark')`)
+	if err := chromedp.Do(tab, dark); err != nil {
+		return err
+	}
+	return page(tab, "/", "tr.moves", "page-overview-dark")
+}
+
+// commands runs commands on the demo and draws their output.
+func commands(tab context.Context, data string) error {
+	for _, c := range []struct{ line, name string }{
+		{"account list", "command-account-list"},
+		{"account show crew-harbour", "command-account-show"},
+		{"transfer list -most 16", "command-transfer-list"},
+		{"session list", "command-session-list"},
+		{"audit -outcome refused -most 16", "command-audit"},
+		{"audit verify", "command-audit-verify"},
+		{"status", "command-status"},
+	} {
+		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%s: %w: %s", c.line, err, output)
+		}
+		file := filepath.Join(data, c.name+".html")
+		text := fmt.Sprintf(`<!doctype html><meta charset="utf-8"><body style="margin:0;background:#201e1b"><pre style="margin:0;padding:18px;
+			font:13px/1.5 'DejaVu Sans Mono',monospace;color:#e9e4da;white-space:pre"><b style="color:#7cc4ab">$ urbankeep %s</b>
+%s</pre>`, html.EscapeString(c.line), html.EscapeString(string(output)))
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			return err
+		}
+		if err := chromedp.Do(tab, chromedp.Navigate("file://"+file)); err != nil {
+			return err
+		}
+		picture, err := chromedp.Run(tab, chromedp.Screenshot(chromedp.CSS("pre")))
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, c.name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
