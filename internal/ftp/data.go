@@ -163,12 +163,17 @@ func (c *conn) cmdEprt(arg string) error {
 }
 
 // activeTo plans a call to the client, and to nobody else: RFC 2577, section 3,
-// says what happens otherwise.
+// says what happens otherwise. Some clients send the unspecified address where
+// they mean their own.
 func (c *conn) activeTo(to netip.AddrPort) error {
+	peer := wire.IP(c.raw.RemoteAddr())
+	if to.Addr().IsUnspecified() {
+		to = netip.AddrPortFrom(peer, to.Port())
+	}
 	switch {
 	case c.epsvAll:
 		return fail{501, "after EPSV ALL only EPSV may be used"}
-	case to.Addr() != wire.IP(c.raw.RemoteAddr()):
+	case to.Addr() != peer:
 		return fail{504, "data goes only to the address that the command connection comes from"}
 	case to.Port() < 1024:
 		return fail{504, "data does not go to ports below 1024"}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -65,11 +66,14 @@ func Start(t *testing.T) *Keep {
 }
 
 // StartIn runs a service on a data folder until the test ends.
-func StartIn(t *testing.T, dir string) *Keep {
+func StartIn(t *testing.T, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
+
+// StartOn is StartIn with the files served on another address.
+func StartOn(t *testing.T, dir, host string) *Keep {
 	low := FreePorts(t)
 	k := &Keep{Dir: dir, t: t}
 	var err error
-	k.Service, err = service.Open(t.Context(), service.Options{Dir: dir, Console: "127.0.0.1:0", FTP: "127.0.0.1:0", FTPS: "127.0.0.1:0", SFTP: "127.0.0.1:0",
+	k.Service, err = service.Open(t.Context(), service.Options{Dir: dir, Console: "127.0.0.1:0", FTP: host + ":0", FTPS: host + ":0", SFTP: host + ":0",
 		PassiveLow: low, PassiveHigh: low + 49, FailureDelay: 50 * time.Millisecond, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	require.NoError(t, k.Service.Start(t.Context()))
@@ -197,7 +201,7 @@ func (k *Keep) SFTP(account, keyFile string, lines ...string) (string, error) {
 // TLS on request), "ftps" or "sftp".
 func (k *Keep) Curl(account, listener, path string, args ...string) (string, error) {
 	all := []string{"-sS", "-k", "--max-time", "50", "--user", account + ":" + Password}
-	if listener == "ftp" {
+	if listener == "ftp" && !slices.Contains(args, "--no-ssl") {
 		all = append(all, "--ssl-reqd")
 	}
 	return Run(k.t, "", "curl", append(append(all, args...), listener+"://"+k.Address(listener)+path)...)

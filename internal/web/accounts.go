@@ -17,7 +17,7 @@ func (s *Server) accounts(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := s.DB.Accounts(c, c.Query("after"), size+1)
+	found, err := s.DB.Accounts(c.Request.Context(), c.Query("after"), size+1)
 	if err != nil {
 		return err
 	}
@@ -39,7 +39,7 @@ func (s *Server) accounts(c *gin.Context) error {
 
 // show is an account as it goes over HTTP.
 func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
-	keys, err := s.DB.Keys(c, a.ID)
+	keys, err := s.DB.Keys(c.Request.Context(), a.ID)
 	if err != nil {
 		return api.Account{}, err
 	}
@@ -73,7 +73,7 @@ func (s *Server) replyAccount(c *gin.Context, a *keep.Account, err error) error 
 }
 
 func (s *Server) account(c *gin.Context) error {
-	a, err := s.Office.Account(c, c.Param("name"))
+	a, err := s.Office.Account(c.Request.Context(), c.Param("name"))
 	return s.replyAccount(c, a, err)
 }
 
@@ -84,7 +84,7 @@ func (s *Server) addAccount(c *gin.Context) error {
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
 	a := &keep.Account{Name: ask.Name, Note: ask.Note, AllowPlain: ask.AllowPlain, Mounts: ask.Mounts, Grants: ask.Grants}
-	if err := s.Office.AddAccount(c, actor(c), a, password); err != nil {
+	if err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password); err != nil {
 		return err
 	}
 	return s.replyMade(c, http.StatusCreated, a, shownOnce)
@@ -121,7 +121,7 @@ func (s *Server) setAccount(c *gin.Context) error {
 		}
 	}
 	password, shownOnce := wanted(given, ask.Generate)
-	a, err := s.Office.SetAccount(c, actor(c), c.Param("name"), password, func(a *keep.Account) {
+	a, err := s.Office.SetAccount(c.Request.Context(), actor(c), c.Param("name"), password, func(a *keep.Account) {
 		put(&a.Note, ask.Note)
 		put(&a.AllowPlain, ask.AllowPlain)
 		put(&a.Mounts, ask.Mounts)
@@ -141,17 +141,17 @@ func put[T any](field *T, value *T) {
 }
 
 func (s *Server) suspend(c *gin.Context) error {
-	a, err := s.Office.Suspend(c, actor(c), c.Param("name"))
+	a, err := s.Office.Suspend(c.Request.Context(), actor(c), c.Param("name"))
 	return s.replyAccount(c, a, err)
 }
 
 func (s *Server) resume(c *gin.Context) error {
-	a, err := s.Office.Resume(c, actor(c), c.Param("name"))
+	a, err := s.Office.Resume(c.Request.Context(), actor(c), c.Param("name"))
 	return s.replyAccount(c, a, err)
 }
 
 func (s *Server) deleteAccount(c *gin.Context) error {
-	if err := s.Office.DeleteAccount(c, actor(c), c.Param("name")); err != nil {
+	if err := s.Office.DeleteAccount(c.Request.Context(), actor(c), c.Param("name")); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)
@@ -163,7 +163,7 @@ func showKey(k keep.Key) api.Key {
 }
 
 func (s *Server) keys(c *gin.Context) error {
-	found, err := s.Office.Keys(c, c.Param("name"))
+	found, err := s.Office.Keys(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		return err
 	}
@@ -180,7 +180,7 @@ func (s *Server) addKey(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	k, err := s.Office.AddKey(c, actor(c), c.Param("name"), ask.Key, ask.Label, ask.Shared)
+	k, err := s.Office.AddKey(c.Request.Context(), actor(c), c.Param("name"), ask.Key, ask.Label, ask.Shared)
 	if err != nil {
 		return err
 	}
@@ -194,7 +194,7 @@ func (s *Server) removeKey(c *gin.Context) error {
 	if err != nil {
 		return &keep.FieldError{Field: "key", Say: "name the key by its number"}
 	}
-	if err := s.Office.RemoveKey(c, actor(c), c.Param("name"), func(k keep.Key) bool { return k.ID == id }); err != nil {
+	if err := s.Office.RemoveKey(c.Request.Context(), actor(c), c.Param("name"), func(k keep.Key) bool { return k.ID == id }); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)

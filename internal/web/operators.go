@@ -16,7 +16,7 @@ func visitor(c *gin.Context) signin.Visitor {
 
 // setupState tells anyone whether the first operator is still to be made.
 func (s *Server) setupState(c *gin.Context) error {
-	operators, err := s.DB.Operators(c)
+	operators, err := s.DB.Operators(c.Request.Context())
 	if err != nil {
 		return err
 	}
@@ -29,7 +29,7 @@ func (s *Server) setUp(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	operator, err := s.Operators.SetUp(c, visitor(c), keep.Secret(ask.Secret), ask.Operator, keep.Secret(ask.Password))
+	operator, err := s.Operators.SetUp(c.Request.Context(), visitor(c), keep.Secret(ask.Secret), ask.Operator, keep.Secret(ask.Password))
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,7 @@ func (s *Server) signIn(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	operator, cookie, err := s.Operators.SignIn(c, visitor(c), ask.Operator, keep.Secret(ask.Password))
+	operator, cookie, err := s.Operators.SignIn(c.Request.Context(), visitor(c), ask.Operator, keep.Secret(ask.Password))
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
 
 func (s *Server) signOut(c *gin.Context) error {
 	if cookie, err := c.Cookie(cookieName); err == nil {
-		if err := s.Operators.SignOut(c, visitor(c), actor(c).Operator, keep.Secret(cookie)); err != nil {
+		if err := s.Operators.SignOut(c.Request.Context(), visitor(c), actor(c).Operator, keep.Secret(cookie)); err != nil {
 			return err
 		}
 	}
@@ -74,7 +74,7 @@ func (s *Server) me(c *gin.Context) error {
 }
 
 func (s *Server) status(c *gin.Context) error {
-	status, err := s.Status(c)
+	status, err := s.Status(c.Request.Context())
 	if err != nil {
 		return err
 	}

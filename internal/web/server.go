@@ -56,7 +56,7 @@ func (s *Server) Handler(local bool) http.Handler {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
 	}), headers)
-	engine.HandleMethodNotAllowed, engine.ContextWithFallback = true, true
+	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
 	}))
@@ -216,9 +216,9 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 	}
 	operator, err := (*keep.Operator)(nil), error(records.ErrNotFound)
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		operator, err = s.Operators.ByToken(c, keep.Secret(token))
+		operator, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
 	} else if cookie, cerr := c.Cookie(cookieName); cerr == nil {
-		operator, err = s.Operators.ByCookie(c, keep.Secret(cookie))
+		operator, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
 	}
 	if errors.Is(err, records.ErrNotFound) {
 		return office.Actor{}, errSignIn

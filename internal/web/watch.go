@@ -91,7 +91,7 @@ func (s *Server) transfers(c *gin.Context) error {
 func (s *Server) search(c *gin.Context, query records.AuditQuery) ([]keep.AuditRecord, string, error) {
 	size := query.Limit
 	query.Limit++
-	found, err := s.DB.SearchAudit(c, query)
+	found, err := s.DB.SearchAudit(c.Request.Context(), query)
 	if err != nil || len(found) <= size {
 		return found, "", err
 	}
@@ -140,7 +140,7 @@ func (s *Server) audit(c *gin.Context) error {
 }
 
 func (s *Server) verify(c *gin.Context) error {
-	report, err := audit.Verify(c, s.DB)
+	report, err := audit.Verify(c.Request.Context(), s.DB)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,233 @@
+package service_test
+
+import (
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// transfers are those that the service lists, newest first.
+func transfers(k *testkit.Keep, args ...string) []api.Transfer {
+	var found []api.Transfer
+	k.Must(&found, append([]string{"transfer", "list"}, args...)...)
+	return found
+}
+
+func onDisk(t *testing.T, file string) []byte {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return text
+}
+
+func TestSFTPWithTheRealClientAndAKey(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	file, content := testkit.File(t, 3_000_017)
+	for _, kind := range [][]string{{"-t", "ed25519"}, {"-t", "ecdsa"}, {"-t", "rsa", "-b", "2048"}} {
+		key := k.Key("crew-harbour", kind...)
+		back := filepath.Join(t.TempDir(), "back")
+		out, err := k.SFTP("crew-harbour", key, "mkdir scans", "put "+file+" scans/a.las", "rename scans/a.las scans/b.las", "get scans/b.las "+back,
+			"chmod 600 scans/b.las", "ln -s /scans/b.las way", "ln scans/b.las second", "ls -l", "rm way", "rm second", "cd ..", "pwd", "rm scans/b.las", "rmdir scans")
+		require.NoError(t, err, out)
+		assert.Contains(t, out, "Remote working directory: /")
+		assert.Equal(t, content, onDisk(t, back))
+		entries, err := os.ReadDir(k.Home("crew-harbour"))
+		require.NoError(t, err)
+		assert.Empty(t, entries)
+	}
+	found := transfers(k, "-account", "crew-harbour")
+	require.Len(t, found, 6)
+	for _, tr := range found {
+		assert.EqualValues(t, len(content), tr.Bytes)
+		assert.Equal(t, "done", tr.Outcome)
+		assert.True(t, tr.Encrypted)
+	}
+}
+
+func TestSFTPResumesAndTakesAPassword(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	key := k.Key("crew-harbour")
+	file, content := testkit.File(t, 500_000)
+	require.NoError(t, os.MkdirAll(k.Home("crew-harbour"), 0o750))
+	part := filepath.Join(k.Home("crew-harbour"), "part")
+	require.NoError(t, os.WriteFile(part, content[:200_000], 0o640))
+	out, err := k.SFTP("crew-harbour", key, "reput "+file+" part")
+	require.NoError(t, err, out)
+	assert.Equal(t, content, onDisk(t, part))
+	out, err = k.Curl("crew-harbour", "sftp", "/part")
+	require.NoError(t, err)
+	assert.Equal(t, string(content), out)
+	out, err = k.Curl("crew-harbour", "sftp", "/new", "-T", file)
+	require.NoError(t, err, out)
+	assert.Equal(t, content, onDisk(t, filepath.Join(k.Home("crew-harbour"), "new")))
+}
+
+func TestThereIsNoShell(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	key := k.Key("crew-harbour")
+	_, port, _ := net.SplitHostPort(k.Address("sftp"))
+	for _, command := range [][]string{nil, {"cat", "/etc/passwd"}} {
+		args := append([]string{"-T", "-q", "-p", port, "-i", key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no",
+			"-o", "UserKnownHostsFile=" + os.DevNull, "crew-harbour@127.0.0.1"}, command...)
+		out, err := testkit.Run(t, "", "ssh", args...)
+		assert.Error(t, err)
+		assert.Equal(t, "this service moves files; it has no shell", strings.TrimSpace(out))
+	}
+}
+
+func TestFTPWithCurlOverBothKindsOfTLS(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("records-desk")
+	file, content := testkit.File(t, 2_000_003)
+	for _, listener := range []string{"ftp", "ftps"} {
+		out, err := k.Curl("records-desk", listener, "/in/a.bin", "--ftp-create-dirs", "-T", file)
+		require.NoError(t, err, out)
+		assert.Equal(t, content, onDisk(t, filepath.Join(k.Home("records-desk"), "in", "a.bin")))
+		out, err = k.Curl("records-desk", listener, "/in/a.bin")
+		require.NoError(t, err)
+		assert.True(t, out == string(content), "the download differs")
+		out, err = k.Curl("records-desk", listener, "/in/a.bin", "-r", "1000000-")
+		require.NoError(t, err)
+		assert.True(t, out == string(content[1_000_000:]), "the resumed download differs")
+		out, err = k.Curl("records-desk", listener, "/in/", "-l")
+		require.NoError(t, err)
+		assert.Equal(t, "a.bin\n", strings.ReplaceAll(out, "\r", ""))
+		out, err = k.Curl("records-desk", listener, "/", "-Q", "-RNFR in/a.bin", "-Q", "-RNTO in/b.bin", "-Q", "-DELE in/b.bin", "-Q", "-RMD in")
+		require.NoError(t, err, out)
+		assert.NoDirExists(t, filepath.Join(k.Home("records-desk"), "in"))
+	}
+	out, err := testkit.Run(t, "", "curl", "-sS", "-I", "-k", "--ssl-reqd", "--user", "records-desk:"+testkit.Password, "ftp://"+k.Address("ftp")+"/none")
+	assert.Error(t, err, out)
+}
+
+func TestFTPWithLftpMirrorsBothWays(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("records-desk")
+	src, back := t.TempDir(), t.TempDir()
+	for _, name := range []string{"a.txt", "deep/er/b.bin", "name with spaces", "größe-ñ.txt"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(src, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(src, name), []byte(strings.Repeat(name, 1000)), 0o644))
+	}
+	past := time.Date(2025, 2, 3, 4, 5, 6, 0, time.UTC)
+	require.NoError(t, os.Chtimes(filepath.Join(src, "a.txt"), past, past))
+	for _, listener := range []string{"ftp", "ftps"} {
+		out, err := k.LFTP("records-desk", listener, "mirror -R "+src+" up", "mirror up "+back, "mv up/a.txt up/c.txt", "du up", "rm -r up")
+		require.NoError(t, err, out)
+		for _, name := range []string{"a.txt", "deep/er/b.bin", "name with spaces", "größe-ñ.txt"} {
+			assert.Equal(t, onDisk(t, filepath.Join(src, name)), onDisk(t, filepath.Join(back, name)))
+		}
+		info, err := os.Stat(filepath.Join(back, "a.txt"))
+		require.NoError(t, err)
+		assert.True(t, info.ModTime().Equal(past), "MFMT and MLSD carry the time: %s", info.ModTime())
+		require.NoError(t, os.RemoveAll(back))
+	}
+	file, content := testkit.File(t, 900_000)
+	require.NoError(t, os.WriteFile(filepath.Join(k.Home("records-desk"), "part"), content[:400_000], 0o640))
+	out, err := k.LFTP("records-desk", "ftp", "put -c "+file+" -o part")
+	require.NoError(t, err, out)
+	assert.Equal(t, content, onDisk(t, filepath.Join(k.Home("records-desk"), "part")))
+}
+
+func TestEncryptionIsRequiredUnlessAnAccountMayGoWithout(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("records-desk")
+	k.Account("gauge-quay", "-plain", "-rights", "drop-only")
+	out, err := testkit.Run(t, "", "curl", "-sS", "--user", "records-desk:"+testkit.Password, "ftp://"+k.Address("ftp")+"/")
+	assert.Error(t, err, out)
+	file, content := testkit.File(t, 600)
+	out, err = testkit.Run(t, "", "curl", "-sS", "--user", "gauge-quay:"+testkit.Password, "-T", file, "ftp://"+k.Address("ftp")+"/level.csv")
+	require.NoError(t, err, out)
+	assert.Equal(t, content, onDisk(t, filepath.Join(k.Home("gauge-quay"), "level.csv")))
+	found := transfers(k)
+	require.Len(t, found, 1)
+	assert.False(t, found[0].Encrypted, "a transfer in clear is marked")
+	var refused []api.AuditRecord
+	k.Must(&refused, "audit", "-outcome", "refused")
+	require.Len(t, refused, 1)
+	assert.EqualValues(t, "encryption-required", refused[0].Reason)
+}
+
+func TestFailedSignInsAreRecordedAndSayNothing(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("records-desk")
+	k.Account("crew-harbour")
+	k.Must(nil, "account", "suspend", "crew-harbour")
+	other := k.Key("records-desk")
+	for _, name := range []string{"records-desk", "nobody"} {
+		out, err := testkit.Run(t, "", "curl", "-sS", "-k", "-v", "--ssl-reqd", "--user", name+":wrong password", "ftp://"+k.Address("ftp")+"/")
+		assert.Error(t, err)
+		assert.Contains(t, out, "530 the name, password or key is not right")
+	}
+	out, err := k.Curl("crew-harbour", "ftp", "/", "-v")
+	assert.Error(t, err)
+	assert.Contains(t, out, "530 the name, password or key is not right", "suspended looks the same")
+	out, err = k.SFTP("crew-harbour", other, "ls")
+	assert.Error(t, err, out)
+	var refused []api.AuditRecord
+	k.Must(&refused, "audit", "-action", "sign-in", "-outcome", "refused")
+	var details []string
+	for _, r := range refused {
+		details = append(details, r.Account+": "+r.Detail)
+		assert.NotContains(t, r.Detail, testkit.Password)
+	}
+	assert.Subset(t, details, []string{"records-desk: wrong password", "nobody: no such account", "crew-harbour: the account is suspended"})
+}
+
+// assertHarmless looks at what a way out has fetched, if anything.
+func assertHarmless(t *testing.T, file string) {
+	if text, err := os.ReadFile(file); err == nil {
+		assert.NotContains(t, string(text), "secret of the store")
+		assert.NotContains(t, string(text), "root:")
+	}
+}
+
+// TestEscapesOverTheWire sends the ways out through both protocols with real
+// clients; the table of them all is in package tree.
+func TestEscapesOverTheWire(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	key := k.Key("crew-harbour")
+	outside := filepath.Join(k.Dir, "files", "secret")
+	require.NoError(t, os.MkdirAll(k.Home("crew-harbour"), 0o750))
+	require.NoError(t, os.WriteFile(outside, []byte("secret of the store"), 0o644))
+	require.NoError(t, os.Symlink("../secret", filepath.Join(k.Home("crew-harbour"), "way")))
+	require.NoError(t, os.Symlink("..", filepath.Join(k.Home("crew-harbour"), "up")))
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(k.Home("crew-harbour"), "passwd")))
+	file, _ := testkit.File(t, 10)
+	for _, name := range []string{"/../secret", "/../../../../../../../../etc/passwd", "way", "up/secret", "passwd", "sub/../../secret"} {
+		back := filepath.Join(t.TempDir(), "back")
+		out, _ := k.SFTP("crew-harbour", key, "get "+name+" "+back)
+		assert.NotContains(t, out, k.Dir)
+		assertHarmless(t, back)
+		_, err := k.SFTP("crew-harbour", key, "put "+file+" "+name)
+		if !strings.Contains(name, "..") { // those become plain names in the home
+			assert.Error(t, err, name)
+		}
+		out, err = k.Curl("crew-harbour", "ftp", "/", "--path-as-is", "-v", "-Q", "SIZE "+name)
+		if strings.HasPrefix(out, "secret") || err == nil && !strings.Contains(name, "..") {
+			t.Errorf("%s: %s", name, out)
+		}
+		assert.NotContains(t, out, k.Dir)
+		out, _ = k.LFTP("crew-harbour", "ftp", "get "+name+" -o "+back)
+		assert.NotContains(t, out, k.Dir)
+		assertHarmless(t, back)
+	}
+	out, err := k.SFTP("crew-harbour", key, "ln -s ../secret made", "ls")
+	assert.Error(t, err, out)
+	assert.Equal(t, "secret of the store", string(onDisk(t, outside)))
+}
