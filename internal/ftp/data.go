@@ -199,12 +199,13 @@ func (c *conn) openData(ctx context.Context) (dataConn, error) {
 	if !c.protected {
 		return plain, nil
 	}
-	secured := tls.Server(raw, c.server.TLS)
+	spy := &eofSpy{Conn: raw}
+	secured := tls.Server(spy, c.server.TLS)
 	if err := secured.HandshakeContext(ctx); err != nil {
 		raw.Close()
 		return nil, keep.Refuse(keep.NoDataConnection, "TLS on the data connection failed")
 	}
-	return &tlsData{secured, c.server.Timeouts.Stall}, nil
+	return &tlsData{secured, spy, c.server.Timeouts.Stall}, nil
 }
 
 func (c *conn) connect(ctx context.Context, plan dataPlan) (net.Conn, error) {
@@ -270,14 +271,36 @@ func (d *plainData) kill() {
 	d.TCPConn.Close()
 }
 
+// eofSpy sees the end of a TCP stream under TLS.
+type eofSpy struct {
+	net.Conn
+	ended bool
+}
+
+func (s *eofSpy) Read(p []byte) (int, error) {
+	n, err := s.Conn.Read(p)
+	s.ended = s.ended || err == io.EOF
+	return n, err
+}
+
 type tlsData struct {
 	*tls.Conn
+	spy   *eofSpy
 	stall time.Duration
 }
 
+var errTruncated = keep.Refuse(keep.ClientGone, "the data connection ended without a TLS goodbye, so bytes may be missing")
+
+// Read takes the end of the data only from the client itself: an end of the TCP
+// stream alone can be anybody's doing (RFC 8446, section 6.1). crypto/tls lets
+// that pass between two records.
 func (d *tlsData) Read(p []byte) (int, error) {
 	d.SetReadDeadline(time.Now().Add(d.stall))
-	return d.Conn.Read(p)
+	n, err := d.Conn.Read(p)
+	if err == io.EOF && d.spy.ended {
+		err = errTruncated
+	}
+	return n, err
 }
 
 func (d *tlsData) Write(p []byte) (int, error) {

@@ -235,6 +235,11 @@ func (c *conn) attend(r *running) error {
 	for {
 		select {
 		case err := <-r.done:
+			if err == nil && c.left(incoming) {
+				// In clear, the end of the data looks the same whether the client
+				// was done or was cut off; but then its command connection went too.
+				return errLeft
+			}
 			if why != nil && err != nil {
 				return why
 			}
@@ -254,6 +259,19 @@ func (c *conn) attend(r *running) error {
 	}
 }
 
+var errLeft = keep.Refuse(keep.ClientGone, "the client closed the command connection")
+
+// left reports whether the command connection is known to be gone.
+func (c *conn) left(incoming chan line) bool {
+	select {
+	case got := <-incoming:
+		c.pending, c.held = nil, &got
+		return got.err != nil && got.err != errLineTooLong
+	default:
+		return c.held != nil && c.held.err != nil
+	}
+}
+
 // during handles what comes in on the command connection while a transfer runs;
 // a fault ends the transfer.
 func (c *conn) during(got line) *keep.Fault {
@@ -263,7 +281,7 @@ func (c *conn) during(got line) *keep.Fault {
 		c.reply(500, "the command line is too long")
 	case got.err != nil:
 		c.held = &got
-		return keep.Refuse(keep.ClientGone, "the client closed the command connection")
+		return errLeft
 	case verb == "ABOR":
 		return keep.Refuse(keep.ClientAborted, "the client asked to stop")
 	case verb == "STAT" && arg == "":

@@ -174,7 +174,7 @@ func TestAClientThatVanishesLeavesAnInterruptedTransfer(t *testing.T) {
 	require.Eventually(t, func() bool { found := transfers(k); return len(found) == 1 && found[0].Bytes == 50_000 }, 10*time.Second, 10*time.Millisecond)
 	c.conn.NetConn().Close()
 	d.NetConn().Close()
-	require.Eventually(t, func() bool { return transfers(k)[0].Outcome == "interrupted" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { found := transfers(k); return len(found) == 1 && found[0].Outcome == "interrupted" }, 10*time.Second, 20*time.Millisecond)
 	var live []api.Session
 	require.Eventually(t, func() bool { k.Must(&live, "session", "list"); return len(live) == 0 }, 10*time.Second, 20*time.Millisecond)
 }

@@ -1,0 +1,184 @@
+package service_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+func TestSuspendingEndsARunningTransferAndKeepsTheAccountOut(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	c := dial(t, k.Address("ftps"), "crew-harbour")
+	d := c.passive()
+	c.say("STOR big", 150)
+	_, err := d.Write(make([]byte, 10_000))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { found := transfers(k); return len(found) == 1 && found[0].Bytes == 10_000 }, 10*time.Second, 10*time.Millisecond)
+	started := time.Now()
+	k.Must(nil, "account", "suspend", "crew-harbour")
+	assert.Equal(t, "the account was suspended", c.expect(426))
+	assert.Less(t, time.Since(started), time.Second)
+	c.expect(421)
+	found := transfers(k)
+	require.Len(t, found, 1)
+	assert.EqualValues(t, "account-changed", found[0].Reason)
+	out, err := k.Curl("crew-harbour", "ftp", "/")
+	assert.Error(t, err, out)
+	k.Must(nil, "account", "resume", "crew-harbour")
+	out, err = k.Curl("crew-harbour", "ftp", "/")
+	assert.NoError(t, err, out)
+}
+
+func TestNarrowedRightsHoldInALiveSession(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	c := dial(t, k.Address("ftps"), "crew-harbour")
+	c.say("MKD a", 257)
+	k.Must(nil, "account", "set", "crew-harbour", "-rights", "read-only")
+	assert.Contains(t, c.say("MKD b", 550), "the grant on / gives read-only")
+	k.Must(nil, "account", "set", "crew-harbour", "-rights", "full")
+	c.say("MKD b", 257)
+	k.Must(nil, "account", "set", "crew-harbour", "-mount", "/maps=files:maps,ro")
+	c.expect(421) // its tree is another one now
+}
+
+func TestAnOperatorEndsASession(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("crew-harbour")
+	c := dial(t, k.Address("ftps"), "crew-harbour")
+	var live []api.Session
+	k.Must(&live, "session", "list")
+	require.Len(t, live, 1)
+	assert.Contains(t, live[0].Cipher, "TLS 1.3")
+	k.Must(nil, "session", "end", live[0].ID)
+	assert.Contains(t, c.expect(421), "an operator ended the session")
+	_, errs, status := k.CLI("session", "end", live[0].ID)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "no such session")
+}
+
+func TestAccountsAreManagedFromTheCommandLine(t *testing.T) {
+	k := testkit.Start(t)
+	_, errs, status := k.CLI("account", "add", "ann")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "a home is always explicit")
+	_, errs, status = k.CLI("account", "add", "-home", "none:x", "ann")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "no store is named none")
+	_, errs, status = k.CLI("account", "add", "../ann", "-home", "files:x")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "a name is 1 to 64 letters")
+	_, errs, status = k.CLIWith("short\n", "account", "add", "ann", "-home", "files:x", "-password")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "at least 10 characters")
+
+	var made api.AccountMade
+	k.Must(&made, "account", "add", "-home", "files:{account}", "ann", "-generate") // flags before and after the name
+	require.Len(t, made.Password, 23)
+	out, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", "ann:"+made.Password, "ftps://"+k.Address("ftps")+"/")
+	require.NoError(t, err, out)
+	_, errs, status = k.CLI("account", "add", "ANN", "-home", "files:x")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "the name is taken")
+
+	k.Must(nil, "account", "set", "ann", "-note", "from the quay", "-grant", "/in=drop-only", "-plain")
+	var shown api.Account
+	k.Must(&shown, "account", "show", "ann")
+	assert.Equal(t, "from the quay", shown.Note)
+	assert.True(t, shown.AllowPlain)
+	require.Len(t, shown.Grants, 2)
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "account-set")
+	require.Len(t, trail, 1)
+	assert.Contains(t, trail[0].Detail, `"before":{`)
+	assert.Contains(t, trail[0].Detail, `"note":"from the quay"`)
+	assert.Equal(t, "local", trail[0].Operator)
+
+	k.Must(nil, "account", "delete", "ann")
+	_, errs, status = k.CLI("account", "show", "ann")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "no such account")
+	assert.DirExists(t, k.Home("ann"), "its files stay")
+	var all []api.Account
+	k.Must(&all, "account", "list")
+	assert.Empty(t, all)
+}
+
+func TestKeysAreCheckedBeforeTheyAreTaken(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	k.Account("ben")
+	file := k.Key("ann")
+	public := strings.TrimSpace(string(onDisk(t, file+".pub")))
+	_, errs, status := k.CLI("key", "add", "ben", file)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "this is a PRIVATE key; it was not stored")
+	_, errs, status = k.CLIWith(public[:40]+"\r\n  "+public[40:70]+"\n"+public[70:], "key", "add", "ben", "-")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "the account ann has this key already", "the broken lines were mended")
+	k.Must(nil, "key", "add", "ben", file+".pub", "-shared")
+	weak := filepath.Join(t.TempDir(), "weak")
+	out, err := testkit.Run(t, "", "ssh-keygen", "-q", "-t", "rsa", "-b", "1024", "-N", "", "-f", weak)
+	require.NoError(t, err, out)
+	for text, say := range map[string]string{string(onDisk(t, weak+".pub")): "1024 bits is too weak", "ssh-ed25519 AAAA": "damaged or cut short", "hello": "not a public key"} {
+		_, errs, status = k.CLIWith(text, "key", "add", "ben", "-")
+		assert.Equal(t, 1, status)
+		assert.Contains(t, errs, say)
+	}
+	var keys []api.Key
+	k.Must(&keys, "key", "list", "ben")
+	require.Len(t, keys, 1)
+	assert.Equal(t, "ann@test", keys[0].Label)
+	k.Must(nil, "key", "remove", "ben", fmt.Sprint(keys[0].ID))
+	out, err = k.SFTP("ben", file, "ls")
+	assert.Error(t, err, out)
+	out, err = k.SFTP("ann", file, "ls")
+	assert.NoError(t, err, out)
+}
+
+func TestWrongUsageIsStatus2AndNoServiceIsSaid(t *testing.T) {
+	k := testkit.Start(t)
+	for _, args := range [][]string{{"account"}, {"account", "fly"}, {"account", "show"}, {"account", "show", "a", "b"}, {"audit", "-colour", "red"},
+		{"account", "add", "a", "-home", "files"}, {"account", "add", "a", "-home", "files:x", "-rights", "fly"}, {"transfer", "list", "-most", "0"}} {
+		out, errs, status := k.CLI(args...)
+		assert.Equal(t, 2, status, "%v", args)
+		assert.Empty(t, out)
+		assert.Equal(t, 1, strings.Count(errs, "\n"), "one sentence: %s", errs)
+	}
+	_, errs, status := k.CLI("audit", "-since", "yesterday")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "2026-03-01T00:00:00Z")
+	k.Halt(time.Second)
+	_, errs, status = k.CLI("status")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "start one with urbankeep serve")
+	out, _, status := k.CLI("account", "add", "-h")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "-home")
+}
+
+func TestNamesCannotSteerTheTerminal(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	file, _ := testkit.File(t, 10)
+	require.NoError(t, os.Rename(file, filepath.Join(filepath.Dir(file), "x")))
+	c := dial(t, k.Address("ftps"), "ann")
+	d := c.passive()
+	c.say("STOR a\x1b[2Jb", 150)
+	d.Handshake()
+	d.Close()
+	c.expect(226)
+	out := k.Must(nil, "transfer", "list")
+	assert.NotContains(t, out, "\x1b")
+	assert.Contains(t, out, `/a\x1b[2Jb`)
+}
