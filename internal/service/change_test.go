@@ -18,7 +18,7 @@ import (
 func TestSuspendingEndsARunningTransferAndKeepsTheAccountOut(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("crew-harbour")
-	c := dial(t, k.Address("ftps"), "crew-harbour")
+	c := dialAs(t, k.Address("ftps"), "crew-harbour", testkit.Password)
 	d := c.passive()
 	c.say("STOR big", 150)
 	_, err := d.Write(make([]byte, 10_000))
@@ -42,7 +42,7 @@ func TestSuspendingEndsARunningTransferAndKeepsTheAccountOut(t *testing.T) {
 func TestNarrowedRightsHoldInALiveSession(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("crew-harbour")
-	c := dial(t, k.Address("ftps"), "crew-harbour")
+	c := dialAs(t, k.Address("ftps"), "crew-harbour", testkit.Password)
 	c.say("MKD a", 257)
 	k.Must(nil, "account", "set", "crew-harbour", "-rights", "read-only")
 	assert.Contains(t, c.say("MKD b", 550), "the grant on / gives read-only")
@@ -55,7 +55,7 @@ func TestNarrowedRightsHoldInALiveSession(t *testing.T) {
 func TestAnOperatorEndsASession(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("crew-harbour")
-	c := dial(t, k.Address("ftps"), "crew-harbour")
+	c := dialAs(t, k.Address("ftps"), "crew-harbour", testkit.Password)
 	var live []api.Session
 	k.Must(&live, "session", "list")
 	require.Len(t, live, 1)
@@ -172,7 +172,7 @@ func TestNamesCannotSteerTheTerminal(t *testing.T) {
 	k.Account("ann")
 	file, _ := testkit.File(t, 10)
 	require.NoError(t, os.Rename(file, filepath.Join(filepath.Dir(file), "x")))
-	c := dial(t, k.Address("ftps"), "ann")
+	c := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
 	d := c.passive()
 	c.say("STOR a\x1b[2Jb", 150)
 	d.Handshake()

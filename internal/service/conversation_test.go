@@ -29,21 +29,25 @@ type talk struct {
 
 var anyCertificate = &tls.Config{InsecureSkipVerify: true, ClientSessionCache: tls.NewLRUClientSessionCache(8)}
 
-// dial connects to the implicit-TLS listener and signs in.
-func dial(t *testing.T, address, account string) *talk {
+// dial connects to the implicit-TLS listener.
+func dial(t *testing.T, address string) *talk {
 	conn, err := tls.Dial("tcp", address, anyCertificate)
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
 	conn.SetDeadline(time.Now().Add(time.Minute))
 	c := &talk{t, conn, textproto.NewReader(bufio.NewReader(conn))}
 	c.expect(220)
-	if account != "" {
-		c.say("USER "+account, 331)
-		c.say("PASS "+testkit.Password, 230)
-		c.say("PBSZ 0", 200)
-		c.say("PROT P", 200)
-		c.say("TYPE I", 200)
-	}
+	return c
+}
+
+// dialAs signs in and makes ready for transfers.
+func dialAs(t *testing.T, address, account, password string) *talk {
+	c := dial(t, address)
+	c.say("USER "+account, 331)
+	c.say("PASS "+password, 230)
+	c.say("PBSZ 0", 200)
+	c.say("PROT P", 200)
+	c.say("TYPE I", 200)
 	return c
 }
 
@@ -81,7 +85,7 @@ func TestRepliesHaveTheRightNumber(t *testing.T) {
 	k.Account("records-desk")
 	require.NoError(t, os.MkdirAll(filepath.Join(k.Home("records-desk"), "full"), 0o750))
 	require.NoError(t, os.WriteFile(filepath.Join(k.Home("records-desk"), "full", "f"), []byte("12345"), 0o640))
-	c := dial(t, k.Address("ftps"), "")
+	c := dial(t, k.Address("ftps"))
 	for _, step := range []struct {
 		line string
 		code int
@@ -115,7 +119,7 @@ func TestFactsAndListingsSayWhatIsThere(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(home, "plate-01.tif"), []byte("12345"), 0o640))
 	old := time.Date(2020, 5, 6, 7, 8, 9, 0, time.UTC)
 	require.NoError(t, os.Chtimes(filepath.Join(home, "plate-01.tif"), old, old))
-	c := dial(t, k.Address("ftps"), "print-bureau")
+	c := dialAs(t, k.Address("ftps"), "print-bureau", testkit.Password)
 	list := func(command string) []string {
 		d := c.passive()
 		c.say(command, 150)
@@ -145,7 +149,7 @@ func TestFactsAndListingsSayWhatIsThere(t *testing.T) {
 func TestAnUploadCanBeAbortedInTheMiddle(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("records-desk")
-	c := dial(t, k.Address("ftps"), "records-desk")
+	c := dialAs(t, k.Address("ftps"), "records-desk", testkit.Password)
 	d := c.passive()
 	c.say("STOR big", 150)
 	_, err := d.Write(make([]byte, 100_000))
@@ -166,7 +170,7 @@ func TestAnUploadCanBeAbortedInTheMiddle(t *testing.T) {
 func TestAClientThatVanishesLeavesAnInterruptedTransfer(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("records-desk")
-	c := dial(t, k.Address("ftps"), "records-desk")
+	c := dialAs(t, k.Address("ftps"), "records-desk", testkit.Password)
 	d := c.passive()
 	c.say("STOR big", 150)
 	_, err := d.Write(make([]byte, 50_000))

@@ -1,0 +1,302 @@
+package service_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+// caller calls the API over HTTP and holds each answer to openapi.yaml.
+type caller struct {
+	t      *testing.T
+	base   string
+	http   *http.Client
+	doc    *openapi3.T
+	router routers.Router
+	seen   map[string]bool // operations that were called
+}
+
+func newCaller(t *testing.T, k *testkit.Keep) *caller {
+	text, err := os.ReadFile("../web/openapi.yaml")
+	require.NoError(t, err)
+	doc, err := openapi3.NewLoader().LoadFromData(text)
+	require.NoError(t, err)
+	router, err := legacy.NewRouter(doc)
+	require.NoError(t, err)
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	client := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{}}
+	t.Cleanup(client.CloseIdleConnections)
+	return &caller{t, "http://" + k.ConsoleAddress(), client, doc, router, map[string]bool{}}
+}
+
+// call makes a request, checks the answer's status and shape, and reads it.
+func (c *caller) call(method, path string, body any, status int, into any) {
+	c.t.Helper()
+	var send io.Reader
+	if text, isText := body.(string); isText {
+		send = strings.NewReader(text)
+	} else if body != nil {
+		text, err := json.Marshal(body)
+		require.NoError(c.t, err)
+		send = bytes.NewReader(text)
+	}
+	request, err := http.NewRequest(method, c.base+"/api/v1"+path, send)
+	require.NoError(c.t, err)
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	response, err := c.http.Do(request)
+	require.NoError(c.t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(c.t, err)
+	require.Equal(c.t, status, response.StatusCode, "%s %s: %s", method, path, text)
+	c.hold(request, response, text)
+	if into != nil {
+		require.NoError(c.t, json.Unmarshal(text, into))
+	}
+}
+
+// hold checks an answer against the description.
+func (c *caller) hold(request *http.Request, response *http.Response, text []byte) {
+	c.t.Helper()
+	described := request.Clone(context.Background())
+	described.URL.Scheme, described.URL.Host, described.Host = "", "", ""
+	route, parameters, err := c.router.FindRoute(described)
+	require.NoError(c.t, err, request.URL.Path)
+	c.seen[route.Operation.OperationID] = true
+	err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: described, PathParams: parameters, Route: route},
+		Status:                 response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(text)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true}})
+	require.NoError(c.t, err, "%s %s: %s", request.Method, request.URL.Path, text)
+}
+
+// setUp makes the first operator through the set-up link and signs it in.
+func setUp(t *testing.T, k *testkit.Keep, c *caller) {
+	link, err := k.SetupLink(t.Context())
+	require.NoError(t, err)
+	_, secret, _ := strings.Cut(link, "#")
+	ask := api.SetUp{Secret: secret, Operator: "ilse", Password: testkit.Password}
+	c.call("POST", "/setup", api.SetUp{Secret: "guessed", Operator: "mallory", Password: testkit.Password}, 401, nil)
+	c.call("POST", "/setup", ask, 201, nil)
+	ask.Operator = "second"
+	c.call("POST", "/setup", ask, 401, nil) // spent
+	var state struct{ Needed bool }
+	c.call("GET", "/setup", nil, 200, &state)
+	assert.False(t, state.Needed)
+	c.call("POST", "/sign-in", api.SignIn{Operator: "ilse", Password: testkit.Password}, 200, nil)
+}
+
+func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	c.call("GET", "/accounts", nil, 401, nil)
+	setUp(t, k, c)
+	c.call("GET", "/me", nil, 200, nil)
+	c.call("GET", "/status", nil, 200, nil)
+
+	account := map[string]any{"name": "ann", "generate": true, "mounts": []map[string]any{{"at": "/", "store": "files", "folder": "{account}", "readOnly": false}},
+		"grants": []map[string]any{{"path": "/", "rights": "full"}}}
+	var made api.AccountMade
+	c.call("POST", "/accounts", account, 201, &made)
+	require.NotEmpty(t, made.Password)
+	var problem api.Problem
+	c.call("POST", "/accounts", account, 422, &problem)
+	assert.Equal(t, "name", problem.Field)
+	for body, field := range map[string]string{
+		`{"name": "ben", "mounts": [], "grants": []}`: "home", `{"name": "ben", "colour": "red"}`: "colour", `{"name": 7}`: "name",
+		`{"name": "ben", "mounts": [{"at":"/","store":"files","folder":"x","readOnly":false}], "grants": [{"path":"in","rights":"full"}]}`: "grants",
+	} {
+		problem = api.Problem{}
+		c.call("POST", "/accounts", body, 422, &problem)
+		assert.Equal(t, field, problem.Field, body)
+	}
+	c.call("POST", "/accounts", `{"name"`, 400, nil)
+	c.call("GET", "/accounts?limit=1", nil, 200, nil)
+	c.call("GET", "/accounts?limit=x", nil, 422, nil)
+	c.call("GET", "/accounts/ann", nil, 200, nil)
+	c.call("GET", "/accounts/nobody", nil, 404, nil)
+	c.call("PATCH", "/accounts/ann", map[string]any{"note": "hello"}, 200, nil)
+	c.call("POST", "/accounts/ann/suspend", nil, 200, nil)
+	c.call("POST", "/accounts/ann/resume", nil, 200, nil)
+	public := string(onDisk(t, k.Key("ann")+".pub"))
+	c.call("POST", "/accounts/ann/keys", api.KeyNew{Key: public}, 422, nil)
+	var keys api.Page[api.Key]
+	c.call("GET", "/accounts/ann/keys", nil, 200, &keys)
+	c.call("DELETE", "/accounts/ann/keys/"+jsonOf(keys.Items[0].ID), nil, 204, nil)
+	c.call("POST", "/accounts/ann/keys", api.KeyNew{Key: public, Label: "laptop"}, 201, nil)
+
+	file, _ := testkit.File(t, 1000)
+	out, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", "ann:"+made.Password, "-T", file, "ftps://"+k.Address("ftps")+"/f")
+	require.NoError(t, err, out)
+	c.call("GET", "/sessions", nil, 200, nil)
+	c.call("DELETE", "/sessions/none", nil, 404, nil)
+	var moved api.Page[api.Transfer]
+	c.call("GET", "/transfers?account=ann&path=/f", nil, 200, &moved)
+	require.Len(t, moved.Items, 1)
+	assert.EqualValues(t, 1000, moved.Items[0].Bytes)
+	pages(t, c)
+	c.call("GET", "/audit?since=then", nil, 422, nil)
+	c.call("GET", "/audit/verify", nil, 200, nil)
+	c.call("DELETE", "/accounts/ann", nil, 204, nil)
+	c.call("POST", "/sign-out", nil, 204, nil)
+	c.call("GET", "/me", nil, 401, nil)
+	for _, item := range c.doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			assert.True(t, c.seen[operation.OperationID] || operation.OperationID == "live", "%s %s was not called", method, operation.OperationID)
+		}
+	}
+}
+
+// pages walks the trail in small pages: each record comes once, newest first.
+func pages(t *testing.T, c *caller) {
+	var whole, page api.Page[api.AuditRecord]
+	c.call("GET", "/audit?limit=1000", nil, 200, &whole)
+	var walked []api.AuditRecord
+	for next := ""; ; next = "&before=" + page.Next {
+		page = api.Page[api.AuditRecord]{}
+		c.call("GET", "/audit?limit=4"+next, nil, 200, &page)
+		walked = append(walked, page.Items...)
+		if page.Next == "" {
+			break
+		}
+	}
+	assert.Equal(t, whole.Items, walked)
+}
+
+func jsonOf(v any) string { text, _ := json.Marshal(v); return string(text) }
+
+func TestAnotherSitesPageCannotChangeAnything(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	k.Account("ann")
+	for _, header := range []http.Header{{"Sec-Fetch-Site": {"cross-site"}}, {"Origin": {"http://elsewhere.example"}}} {
+		for key, values := range header {
+			request, err := http.NewRequest("POST", c.base+"/api/v1/accounts/ann/suspend", nil)
+			require.NoError(t, err)
+			request.Header[key] = values
+			response, err := c.http.Do(request)
+			require.NoError(t, err)
+			response.Body.Close()
+			assert.Equal(t, http.StatusForbidden, response.StatusCode, header)
+		}
+	}
+	var a api.Account
+	c.call("GET", "/accounts/ann", nil, 200, &a)
+	assert.EqualValues(t, "active", a.State)
+	response, err := c.http.Post(c.base+"/api/v1/sign-in", "text/plain", strings.NewReader(`{"operator":"ilse","password":"x"}`))
+	require.NoError(t, err)
+	response.Body.Close()
+	assert.Equal(t, http.StatusUnsupportedMediaType, response.StatusCode)
+	for _, cookie := range c.http.Jar.Cookies(response.Request.URL) {
+		assert.NotEmpty(t, cookie.Value)
+	}
+}
+
+func TestOperatorSignInIsSlowedDownAndRecorded(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	codes := map[int]int{}
+	for range 14 {
+		response, err := c.http.Post(c.base+"/api/v1/sign-in", "application/json", strings.NewReader(`{"operator":"ilse","password":"guessed"}`))
+		require.NoError(t, err)
+		response.Body.Close()
+		codes[response.StatusCode]++
+	}
+	assert.NotZero(t, codes[http.StatusUnauthorized])
+	assert.NotZero(t, codes[http.StatusTooManyRequests])
+	assert.Len(t, codes, 2)
+	require.Eventually(t, func() bool { // refusals are recorded without keeping anyone waiting
+		var trail []api.AuditRecord
+		k.Must(&trail, "audit", "-action", "operator-sign-in", "-outcome", "refused")
+		return len(trail) == 14
+	}, 5*time.Second, 20*time.Millisecond)
+}
+
+func TestAnAuditorReadsAndChangesNothing(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	operator, err := k.DB.Operator(t.Context(), "ilse")
+	require.NoError(t, err)
+	operator.Name, operator.Role = "auditor", "auditor"
+	require.NoError(t, k.DB.AddOperator(t.Context(), operator))
+	k.Account("ann")
+	c.call("POST", "/sign-in", api.SignIn{Operator: "auditor", Password: testkit.Password}, 200, nil)
+	c.call("GET", "/accounts", nil, 200, nil)
+	var problem api.Problem
+	c.call("POST", "/accounts/ann/suspend", nil, 403, &problem)
+	assert.Contains(t, problem.Detail, "an auditor reads and changes nothing")
+	c.call("POST", "/sign-out", nil, 204, nil)
+}
+
+func TestTheLiveStreamTellsOfATransferAndEndsWithTheService(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	k.Account("ann")
+	c.http.Timeout = 0
+	response, err := c.http.Get(c.base + "/api/v1/live")
+	require.NoError(t, err)
+	defer response.Body.Close()
+	messages := make(chan api.Live, 100)
+	go func() { // ends with the stream
+		defer close(messages)
+		decoder := json.NewDecoder(dataOnly{response.Body})
+		for {
+			var m api.Live
+			if decoder.Decode(&m) != nil {
+				return
+			}
+			messages <- m
+		}
+	}()
+	assert.True(t, (<-messages).Full)
+	file, _ := testkit.File(t, 200_000)
+	out, err := k.Curl("ann", "ftps", "/f", "-T", file)
+	require.NoError(t, err, out)
+	deadline := time.After(10 * time.Second)
+	for told := false; !told; {
+		select {
+		case m := <-messages:
+			for _, tr := range m.Transfers {
+				told = told || tr.Outcome == "done" && tr.Bytes == 200_000 && tr.Path == "/f"
+			}
+		case <-deadline:
+			t.Fatal("the stream did not tell")
+		}
+	}
+	k.Halt(5 * time.Second)
+	for range messages {
+	}
+}
+
+// dataOnly takes the names of the fields off a stream of server-sent events.
+type dataOnly struct{ r io.Reader }
+
+func (d dataOnly) Read(p []byte) (int, error) {
+	n, err := d.r.Read(p)
+	clean := bytes.ReplaceAll(bytes.ReplaceAll(p[:n], []byte("data: "), nil), []byte(": quiet"), nil)
+	return copy(p, clean), err
+}
