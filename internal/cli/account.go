@@ -17,7 +17,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), keyCommands(), watchCommands(), auditCommands())
+	return slices.Concat(accountCommands(), keyCommands(), watchCommands(), auditCommands(), operatorCommands())
 }
 
 // run is the body of a client command: it has its client already.

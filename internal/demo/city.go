@@ -13,6 +13,7 @@ import (
 
 	"github.com/gofrs/flock"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/service"
@@ -148,6 +149,15 @@ func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Ha
 	paper["keyFile"] = file
 	key.AccountID, key.Added = a.ID, c.founded()
 	return paper, s.DB.AddKey(ctx, &key)
+}
+
+// introduce writes what sftp needs to know the service by its host keys.
+func (c *city) introduce(s *service.Service) error {
+	var lines string
+	for _, key := range s.HostKeys {
+		lines += knownhosts.Line([]string{s.Address("sftp")}, key.PublicKey()) + "\n"
+	}
+	return os.WriteFile(filepath.Join(c.dir, "known_hosts"), []byte(lines), 0o600)
 }
 
 // makeKey makes a key pair in the city's folder.

@@ -51,6 +51,9 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			return nil
 		},
 		Ready: func(ctx context.Context, s *service.Service) func() {
+			if err := city.introduce(s); err != nil {
+				fmt.Fprintln(env.Err, "known_hosts was not written:", err)
+			}
 			if still {
 				return func() {}
 			}

@@ -28,6 +28,7 @@ const (
 	OperatorSignIn  Action = "operator-sign-in"
 	OperatorSignOut Action = "operator-sign-out"
 	OperatorAdd     Action = "operator-add"
+	TokenAdd        Action = "token-add"
 	AccountAdd      Action = "account-add"
 	AccountSet      Action = "account-set"
 	AccountSuspend  Action = "account-suspend"

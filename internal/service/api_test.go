@@ -113,6 +113,12 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	setUp(t, k, c)
 	c.call("GET", "/me", nil, 200, nil)
 	c.call("GET", "/status", nil, 200, nil)
+	c.call("POST", "/operators", api.OperatorNew{Operator: "tomas", Role: "manager", Password: testkit.Password}, 201, nil)
+	c.call("POST", "/operators", api.OperatorNew{Operator: "tomas", Role: "manager", Password: testkit.Password}, 422, nil)
+	c.call("GET", "/operators", nil, 200, nil)
+	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 0}, 422, nil)
+	c.call("POST", "/operators/nobody/tokens", api.TokenNew{Label: "backup", Days: 7}, 404, nil)
+	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 7}, 201, nil)
 
 	account := map[string]any{"name": "ann", "generate": true, "mounts": []map[string]any{{"at": "/", "store": "files", "folder": "{account}", "readOnly": false}},
 		"grants": []map[string]any{{"path": "/", "rights": "full"}}}

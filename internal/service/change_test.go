@@ -114,6 +114,34 @@ func TestAccountsAreManagedFromTheCommandLine(t *testing.T) {
 	assert.Empty(t, all)
 }
 
+func TestFromElsewhereATokenIsNeeded(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	_, errs, status := k.CLIWith(testkit.Password+"\n", "operator", "add", "tomas", "-role", "manager")
+	require.Zero(t, status, errs)
+	var made api.Token
+	k.Must(&made, "token", "add", "tomas", "-label", "backup", "-days", "7")
+	file := filepath.Join(t.TempDir(), "token")
+	require.NoError(t, os.WriteFile(file, []byte(made.Token+"\n"), 0o600))
+	away := []string{"-server", "http://" + k.ConsoleAddress(), "-token-file", file}
+	var all []api.Account
+	k.Must(&all, append([]string{"account", "list"}, away...)...)
+	require.Len(t, all, 1)
+	_, errs, status = k.CLIWith(testkit.Password+"\n", append([]string{"operator", "add", "second"}, away...)...)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "only an owner can manage operators")
+	require.NoError(t, os.WriteFile(file, []byte("guessed"), 0o600))
+	_, errs, status = k.CLI(append([]string{"account", "list"}, away...)...)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "sign in first")
+	_, errs, status = k.CLI("account", "list", "-server", "http://"+k.ConsoleAddress())
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "-token-file")
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "token-add,operator-add")
+	assert.Len(t, trail, 2)
+}
+
 func TestKeysAreCheckedBeforeTheyAreTaken(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("ann")

@@ -76,18 +76,7 @@ func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, h
 		err = s.Start(ctx)
 	}
 	if err == nil {
-		err = s.announce(ctx, env.Out)
-	}
-	if err == nil {
-		end := func() {}
-		if hooks.Ready != nil {
-			end = hooks.Ready(ctx, s)
-		}
-		select {
-		case <-ctx.Done():
-		case err = <-s.Failed():
-		}
-		end()
+		err = s.attend(ctx, env, hooks)
 	}
 	stop() // a second signal ends the program at once
 	graceful, cancel := context.WithTimeout(context.Background(), grace)
@@ -96,6 +85,22 @@ func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, h
 		err = serr
 	}
 	return err
+}
+
+// attend says that the service is ready and waits for its end.
+func (s *Service) attend(ctx context.Context, env command.Env, hooks Hooks) error {
+	if hooks.Ready != nil {
+		defer hooks.Ready(ctx, s)()
+	}
+	if err := s.announce(ctx, env.Out); err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-s.Failed():
+		return err
+	}
 }
 
 func (s *Service) announce(ctx context.Context, w io.Writer) error {

@@ -113,9 +113,28 @@ func (o *Operators) ByToken(ctx context.Context, token keep.Secret) (*keep.Opera
 	return o.DB.ProvenOperator(ctx, "token", digest(token), time.Now())
 }
 
-// NewToken makes an API token for an operator.
-func (o *Operators) NewToken(ctx context.Context, operator *keep.Operator, label string, life time.Duration) (keep.Secret, error) {
-	return o.prove(ctx, "token", operator.ID, label, life)
+// MaxTokenLife bounds how long an API token can work.
+const MaxTokenLife = 366 * 24 * time.Hour
+
+// NewToken makes an API token that stands for an operator; by asks for it.
+func (o *Operators) NewToken(ctx context.Context, v Visitor, by, name, label string, life time.Duration) (keep.Secret, error) {
+	if life <= 0 || life > MaxTokenLife {
+		return "", &keep.FieldError{Field: "days", Say: "use 1 to 366"}
+	}
+	operator, err := o.DB.Operator(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		return "", keep.Refuse(keep.NotFound, "no such operator: operator list shows the ones there are")
+	}
+	if err != nil {
+		return "", err
+	}
+	token, err := o.prove(ctx, "token", operator.ID, label, life)
+	if err != nil {
+		return "", err
+	}
+	r := v.record("", keep.TokenAdd)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, name, keep.Done, label
+	return token, o.Trail.Record(r)
 }
 
 // SignOut ends the console session of a cookie.
@@ -147,16 +166,16 @@ func (o *Operators) SetUp(ctx context.Context, v Visitor, secret keep.Secret, na
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, keep.Refuse(keep.BadCredentials, "the set-up link is spent or too old: restart the service for a new one")
 	}
-	return operator, o.added(v, operator, err)
+	return operator, o.added(v, operator.Name, operator, err)
 }
 
 // Add makes an operator.
-func (o *Operators) Add(ctx context.Context, v Visitor, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
+func (o *Operators) Add(ctx context.Context, v Visitor, by, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
 	operator, err := o.newOperator(ctx, name, role, password)
 	if err != nil {
 		return nil, err
 	}
-	return operator, o.added(v, operator, o.DB.AddOperator(ctx, operator))
+	return operator, o.added(v, by, operator, o.DB.AddOperator(ctx, operator))
 }
 
 func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
@@ -173,7 +192,8 @@ func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role
 	return &keep.Operator{Name: name, Role: role, PasswordHash: hash, Created: time.Now().UTC()}, err
 }
 
-func (o *Operators) added(v Visitor, operator *keep.Operator, err error) error {
+// added records a new operator; by is who made it.
+func (o *Operators) added(v Visitor, by string, operator *keep.Operator, err error) error {
 	if errors.Is(err, records.ErrTaken) {
 		return &keep.FieldError{Field: "operator", Say: "the name is taken: choose another"}
 	}
@@ -181,6 +201,6 @@ func (o *Operators) added(v Visitor, operator *keep.Operator, err error) error {
 		return err
 	}
 	r := v.record("", keep.OperatorAdd)
-	r.Operator, r.Target, r.Outcome, r.Detail = operator.Name, operator.Name, keep.Done, "role "+string(operator.Role)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
 	return o.Trail.Record(r)
 }

@@ -2,6 +2,7 @@ package web
 
 import (
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -70,6 +71,65 @@ func (s *Server) signOut(c *gin.Context) error {
 func (s *Server) me(c *gin.Context) error {
 	who := actor(c)
 	c.JSON(http.StatusOK, api.Operator{Operator: who.Operator, Role: who.Role})
+	return nil
+}
+
+// ownersOnly refuses what managers may not do: operators are the owners' business.
+func ownersOnly(c *gin.Context) error {
+	if actor(c).Role != keep.Owner {
+		return &httpError{http.StatusForbidden, "only an owner can manage operators"}
+	}
+	return nil
+}
+
+// visitorOf is where a signed-in operator's request comes from.
+func visitorOf(c *gin.Context) signin.Visitor {
+	who := actor(c)
+	return signin.Visitor{Address: who.Address, Protocol: who.Protocol, Encrypted: who.Protocol == keep.Local || c.Request.TLS != nil}
+}
+
+func (s *Server) operators(c *gin.Context) error {
+	found, err := s.DB.Operators(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Operator]{Items: []api.Operator{}}
+	for _, o := range found {
+		page.Items = append(page.Items, api.Operator{Operator: o.Name, Role: o.Role})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) addOperator(c *gin.Context) error {
+	var ask api.OperatorNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := ownersOnly(c); err != nil {
+		return err
+	}
+	made, err := s.Operators.Add(c.Request.Context(), visitorOf(c), actor(c).Operator, ask.Operator, ask.Role, keep.Secret(ask.Password))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, api.Operator{Operator: made.Name, Role: made.Role})
+	return nil
+}
+
+func (s *Server) addToken(c *gin.Context) error {
+	var ask api.TokenNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := ownersOnly(c); err != nil {
+		return err
+	}
+	token, err := s.Operators.NewToken(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), ask.Label, time.Duration(ask.Days)*24*time.Hour)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, api.Token{Token: token.Reveal()})
 	return nil
 }
 
