@@ -25,8 +25,8 @@ import (
 	"urbankeep/internal/service"
 )
 
-// patience bounds one run of a client.
-const patience = time.Minute
+// Patience bounds one run of a client.
+const Patience = time.Minute
 
 // Keep is a running service.
 type Keep struct {
@@ -176,7 +176,7 @@ func (k *Keep) Key(account string, kind ...string) string {
 
 // Run runs a program with a standard input and gives all that it prints.
 func Run(t *testing.T, stdin, program string, args ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	ctx, cancel := context.WithTimeout(t.Context(), Patience)
 	defer cancel()
 	run := exec.CommandContext(ctx, program, args...)
 	run.Stdin = strings.NewReader(stdin)
