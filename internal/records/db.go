@@ -24,6 +24,9 @@ var migrations embed.FS
 // fileName is the database in the data folder.
 const fileName = "urbankeep.db"
 
+// readers is how many queries run at once.
+const readers = 4
+
 // ErrNotFound says that no record has the name or number asked for.
 var ErrNotFound = errors.New("no such record")
 
@@ -66,9 +69,8 @@ func (db *DB) open(ctx context.Context, file string) error {
 		return fmt.Errorf("open the records: %w: make %s writable for this user", err, file)
 	}
 	f.Close()
-	dsn := "file:" + url.PathEscape(file) + "?_txlock=immediate" +
-		"&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"
-	if db.write, err = sqlx.Open("sqlite", dsn); err != nil {
+	dsn := "file:" + url.PathEscape(file) + "?_txlock=immediate&_pragma=busy_timeout(10000)"
+	if db.write, err = sqlx.Open("sqlite", dsn+"&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"); err != nil {
 		return fmt.Errorf("open the records: %w", err)
 	}
 	db.write.SetMaxOpenConns(1)
@@ -78,7 +80,8 @@ func (db *DB) open(ctx context.Context, file string) error {
 	if db.read, err = sqlx.Open("sqlite", dsn+"&_pragma=query_only(1)"); err != nil {
 		return fmt.Errorf("open the records: %w", err)
 	}
-	db.read.SetMaxOpenConns(4)
+	db.read.SetMaxOpenConns(readers)
+	db.read.SetMaxIdleConns(readers) // opening one anew costs more than most queries
 	return nil
 }
 
