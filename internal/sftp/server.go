@@ -73,9 +73,9 @@ func (s *Server) Serve(l net.Listener) error {
 // Shutdown lets open files be finished until ctx is done, then cuts the rest.
 func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
 
-// ciphers is what is offered. Clients prefer ChaCha20-Poly1305 when it is there,
+// Ciphers is what is offered, best first. Clients prefer ChaCha20-Poly1305 when it is there,
 // which costs several times as much as AES-GCM on a processor that has AES.
-func ciphers() []string {
+func Ciphers() []string {
 	offer := []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM, ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR}
 	if !cpu.X86.HasAES && !cpu.ARM64.HasAES && !cpu.S390X.HasAES {
 		offer = append([]string{ssh.CipherChaCha20Poly1305}, offer...)
@@ -206,7 +206,7 @@ var errAuth = errors.New("sign-in refused")
 // config makes the settings of one connection: its callbacks know its visit.
 func (c *conn) config() *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
-		Config:        ssh.Config{Ciphers: ciphers()},
+		Config:        ssh.Config{Ciphers: Ciphers()},
 		ServerVersion: "SSH-2.0-UrbanKeep",
 		MaxAuthTries:  maxTries,
 		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {

@@ -1,0 +1,140 @@
+package main
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"os"
+
+	"golang.org/x/crypto/ssh"
+
+	"urbankeep/internal/sftp"
+)
+
+// The floor: what the same client gets from the least that could answer it. It
+// keeps no accounts, no rights, no records and no files: reads come from memory,
+// writes go nowhere.
+
+// serveFloor is a bare SSH server whose sftp subsystem has one endless file. It
+// prints its address.
+func serveFloor() error {
+	_, private, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		return err
+	}
+	config := &ssh.ServerConfig{Config: ssh.Config{Ciphers: sftp.Ciphers()},
+		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return &ssh.Permissions{}, nil }}
+	config.AddHostKey(signer)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fmt.Println(l.Addr())
+	for {
+		raw, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer raw.Close()
+			_, channels, requests, err := ssh.NewServerConn(raw, config)
+			if err != nil {
+				return
+			}
+			go ssh.DiscardRequests(requests)
+			for offered := range channels {
+				channel, asked, err := offered.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					for request := range asked {
+						request.Reply(request.Type == "subsystem", nil)
+					}
+				}()
+				go floorSession(channel)
+			}
+		}()
+	}
+}
+
+const (
+	floorPacket = 256 << 10
+	floorData   = floorPacket - 1024
+)
+
+// floorSize is the size of every file that is read; the bench sets it.
+var floorSize = func() uint64 {
+	var n uint64 = 1 << 30
+	fmt.Sscan(os.Getenv("FLOOR_SIZE"), &n)
+	return n
+}()
+
+// floorSession answers just what sftp asks during get and put.
+func floorSession(channel ssh.Channel) {
+	defer channel.Close()
+	in, out := make([]byte, floorPacket+4), make([]byte, floorPacket+64)
+	reply := func(kind byte, id []byte, body ...[]byte) {
+		packet := append(out[:4], kind)
+		packet = append(packet, id...)
+		for _, part := range body {
+			packet = append(packet, part...)
+		}
+		binary.BigEndian.PutUint32(packet, uint32(len(packet)-4))
+		channel.Write(packet)
+	}
+	number := func(n uint32) []byte { return binary.BigEndian.AppendUint32(nil, n) }
+	text := func(s string) []byte { return append(number(uint32(len(s))), s...) }
+	ok := bytes.Join([][]byte{number(0), text(""), text("")}, nil)
+	attrs := append(append(number(5), binary.BigEndian.AppendUint64(nil, floorSize)...), number(0o100644)...)
+	for {
+		if _, err := io.ReadFull(channel, in[:4]); err != nil {
+			return
+		}
+		size := binary.BigEndian.Uint32(in)
+		if size > floorPacket {
+			return
+		}
+		if _, err := io.ReadFull(channel, in[:size]); err != nil {
+			return
+		}
+		id := in[1:5]
+		switch in[0] {
+		case 1: // init
+			reply(2, number(3), text("limits@openssh.com"), text("1"))
+		case 3, 11: // open, opendir
+			reply(102, id, text("hndl"))
+		case 5: // read
+			offset, want := binary.BigEndian.Uint64(in[13:]), binary.BigEndian.Uint32(in[21:])
+			if offset >= floorSize {
+				reply(101, id, number(1), text(""), text(""))
+				continue
+			}
+			n := min(uint64(want), floorData, floorSize-offset)
+			packet := out[:13+n] // whatever is in the buffer is the file
+			copy(packet[4:], append([]byte{103}, id...))
+			binary.BigEndian.PutUint32(packet[9:], uint32(n))
+			binary.BigEndian.PutUint32(packet, uint32(len(packet)-4))
+			channel.Write(packet)
+		case 7, 8, 17: // lstat, fstat, stat
+			reply(105, id, attrs)
+		case 16: // realpath
+			name := in[9:size]
+			if string(name) == "." {
+				name = []byte("/")
+			}
+			reply(104, id, number(1), text(string(name)), text(""), number(0))
+		case 200: // limits
+			reply(201, id, make([]byte, 4), number(floorPacket), make([]byte, 4), number(floorData), make([]byte, 4), number(floorData), make([]byte, 4), number(100))
+		default: // write, close, mkdir, …
+			reply(101, id, ok)
+		}
+	}
+}

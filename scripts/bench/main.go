@@ -1,0 +1,249 @@
+// Command bench measures Urban Keep beside its floor, in turn, with the same
+// clients, and prints a table. Ratios are what counts: machines differ, and drift.
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+)
+
+func main() {
+	var err error
+	if len(os.Args) > 1 && os.Args[1] == "floor" {
+		err = serveFloor()
+	} else {
+		err = bench(os.Args[1:])
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// row is one measurement: a figure of ours, of the floor, and what the ratio
+// should be at least (faster is more).
+type row struct {
+	name string
+	unit string
+	// run gives a figure; more is better, but for sizes.
+	ours, floor func() (float64, error)
+	target      float64
+	less        bool // less is better: the ratio may be at most the target
+	once        bool // too long or too stateful to repeat
+}
+
+const repeats = 3
+
+func bench(only []string) error {
+	dir, err := os.MkdirTemp("", "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	w := &world{dir: dir}
+	if err := w.start(); err != nil {
+		return err
+	}
+	defer w.stop()
+	fmt.Printf("%-44s %14s %14s %7s  %s\n", "row", "urban keep", "floor", "ratio", "target")
+	for _, r := range w.rows() {
+		if len(only) > 0 && !strings.Contains(r.name, only[0]) {
+			continue
+		}
+		if err := r.measure(); err != nil {
+			return fmt.Errorf("%s: %w", r.name, err)
+		}
+	}
+	return nil
+}
+
+// measure takes both in turn and prints the medians, the ratio pair by pair.
+func (r row) measure() error {
+	n := repeats
+	if r.once {
+		n = 1
+	}
+	var ours, floor, ratio []float64
+	for range n {
+		f, err := r.floor()
+		if err != nil {
+			return fmt.Errorf("floor: %w", err)
+		}
+		o, err := r.ours()
+		if err != nil {
+			return err
+		}
+		ours, floor, ratio = append(ours, o), append(floor, f), append(ratio, o/f)
+	}
+	verdict, sign := "", "≥"
+	if r.less {
+		sign = "≤"
+	}
+	if r.target > 0 {
+		verdict = fmt.Sprintf("%s %.2f", sign, r.target)
+		if m := median(ratio); r.less && m > r.target || !r.less && m < r.target {
+			verdict += "  missed"
+		}
+	}
+	fmt.Printf("%-44s %14s %14s %7.2f  %s\n", r.name, figure(median(ours), r.unit), figure(median(floor), r.unit), median(ratio), verdict)
+	return nil
+}
+
+func median(v []float64) float64 {
+	sort.Float64s(v)
+	return v[len(v)/2]
+}
+
+func figure(v float64, unit string) string {
+	switch {
+	case v >= 100:
+		return fmt.Sprintf("%.0f %s", v, unit)
+	default:
+		return fmt.Sprintf("%.2f %s", v, unit)
+	}
+}
+
+// world is both servers and what their clients need.
+type world struct {
+	dir          string
+	ours, floor  *exec.Cmd
+	oursAt       map[string]string // addresses by listener
+	floorAt      string
+	key          string
+	mib          int // size of the large file
+	large, small string
+	store        string // our account's home on disk
+}
+
+func (w *world) start() error {
+	w.key = filepath.Join(w.dir, "key")
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", w.key).CombinedOutput(); err != nil {
+		return fmt.Errorf("ssh-keygen: %w: %s", err, out)
+	}
+	data := filepath.Join(w.dir, "data")
+	w.ours = exec.Command("bin/urbankeep", "serve", "-data", data, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
+		"-sftp", "127.0.0.1:0", "-passive", "49000-49099", "-grace", "1s")
+	out, err := w.ours.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := w.ours.Start(); err != nil {
+		return fmt.Errorf("%w: run make build first", err)
+	}
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if strings.HasPrefix(lines.Text(), "ready") {
+			break
+		}
+	}
+	if err := w.account(data); err != nil {
+		return err
+	}
+	return w.startFloor()
+}
+
+func (w *world) account(data string) error {
+	add := exec.Command("bin/urbankeep", "account", "add", "crew", "-home", "files:crew", "-password", "-plain", "-key", w.key+".pub", "-data", data)
+	add.Stdin = strings.NewReader("a password for the bench\n")
+	if out, err := add.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	text, err := exec.Command("bin/urbankeep", "status", "-json", "-data", data).Output()
+	if err != nil {
+		return err
+	}
+	var status struct {
+		Listeners []struct{ Name, Address string }
+	}
+	if err := json.Unmarshal(text, &status); err != nil {
+		return err
+	}
+	w.oursAt = map[string]string{}
+	for _, l := range status.Listeners {
+		w.oursAt[l.Name] = l.Address
+	}
+	w.store = filepath.Join(data, "files", "crew")
+	w.mib = 1024
+	w.large = filepath.Join(w.dir, "large")
+	w.small = filepath.Join(w.dir, "small")
+	if err := writeLarge(w.large, w.mib); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(w.store, 0o750); err != nil {
+		return err
+	}
+	return os.Link(w.large, filepath.Join(w.store, "large"))
+}
+
+func writeLarge(name string, mib int) error {
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	block := make([]byte, 1<<20)
+	for i := range block {
+		block[i] = byte(i * 7)
+	}
+	for range mib {
+		if _, err := f.Write(block); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *world) startFloor() error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	w.floor = exec.Command(self, "floor")
+	w.floor.Env = append(os.Environ(), fmt.Sprintf("FLOOR_SIZE=%d", w.mib<<20))
+	out, err := w.floor.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := w.floor.Start(); err != nil {
+		return err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	w.floorAt = strings.TrimSpace(line)
+	return err
+}
+
+func (w *world) stop() {
+	for _, p := range []*exec.Cmd{w.ours, w.floor} {
+		if p != nil && p.Process != nil {
+			p.Process.Signal(syscall.SIGTERM)
+			p.Wait()
+		}
+	}
+}
+
+// timed runs something and gives how often a second it would fit, times amount.
+func timed(amount float64, do func() error) (float64, error) {
+	started := time.Now()
+	err := do()
+	return amount / time.Since(started).Seconds(), err
+}
+
+// sftp runs a batch of the real client.
+func (w *world) sftp(address string, lines ...string) error {
+	_, port, _ := net.SplitHostPort(address)
+	run := exec.Command("sftp", "-q", "-b", "-", "-P", port, "-i", w.key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no",
+		"-o", "UserKnownHostsFile="+os.DevNull, "crew@127.0.0.1")
+	run.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
+	if out, err := run.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
+}

@@ -1,0 +1,233 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// both makes a row whose two sides differ in the address only.
+func (w *world) both(name, unit string, target float64, do func(address string) (float64, error)) row {
+	return row{name: name, unit: unit, target: target,
+		ours:  func() (float64, error) { return do(w.oursAt["sftp"]) },
+		floor: func() (float64, error) { return do(w.floorAt) }}
+}
+
+const (
+	smallFiles = 5000
+	smallSize  = 4096
+	parallel   = 16
+)
+
+func (w *world) rows() []row {
+	mib := float64(w.mib)
+	return []row{
+		w.both("sftp download, 1 GiB", "MiB/s", 0.9, func(address string) (float64, error) {
+			return timed(mib, func() error { return w.sftp(address, "get large "+os.DevNull) })
+		}),
+		w.both("sftp upload, 1 GiB", "MiB/s", 0.9, func(address string) (float64, error) {
+			return timed(mib, func() error { return w.sftp(address, "put "+w.large+" up") })
+		}),
+		w.both("sftp download, 16 at once", "MiB/s", 0.9, func(address string) (float64, error) {
+			return timed(mib*parallel, func() error { return w.crowd(func(int) error { return w.sftp(address, "get large "+os.DevNull) }) })
+		}),
+		w.smallUp(),
+		w.smallDown(),
+		w.both("ssh sign-ins with a key", "per s", 0.9, func(address string) (float64, error) {
+			const n = 150
+			return timed(n, func() error { return w.signIns(address, n) })
+		}),
+		{name: "memory of an idle sftp session", unit: "KiB", target: 1.5, less: true, once: true,
+			ours:  func() (float64, error) { return w.idleMemory(w.oursAt["sftp"], w.ours.Process.Pid) },
+			floor: func() (float64, error) { return w.idleMemory(w.floorAt, w.floor.Process.Pid) }},
+		w.listing(),
+	}
+}
+
+// crowd runs something 16 times at once.
+func (w *world) crowd(do func(n int) error) error {
+	errs := make([]error, parallel)
+	var running sync.WaitGroup
+	for n := range parallel {
+		running.Go(func() { errs[n] = do(n) })
+	}
+	running.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *world) makeSmall() error {
+	if _, err := os.Stat(w.small); err == nil {
+		return nil
+	}
+	if err := os.Mkdir(w.small, 0o755); err != nil {
+		return err
+	}
+	text := []byte(strings.Repeat("x", smallSize))
+	for n := range smallFiles {
+		if err := os.WriteFile(filepath.Join(w.small, fmt.Sprintf("f%04d", n)), text, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// smallUp's floor is the same client on the bare server, which gives the round
+// trips, plus making the same files straight on the disk.
+func (w *world) smallUp() row {
+	turn := 0
+	return row{name: "sftp upload, 5,000 files of 4 KiB", unit: "files/s",
+		ours: func() (float64, error) {
+			turn++
+			to := fmt.Sprintf("small%d", turn)
+			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "mkdir "+to, "put "+w.small+"/* "+to+"/") })
+		},
+		floor: func() (float64, error) {
+			if err := w.makeSmall(); err != nil {
+				return 0, err
+			}
+			straight := filepath.Join(w.dir, fmt.Sprintf("straight%d", turn))
+			return timed(smallFiles, func() error {
+				if err := os.CopyFS(straight, os.DirFS(w.small)); err != nil {
+					return err
+				}
+				return w.sftp(w.floorAt, "put "+w.small+"/* ./")
+			})
+		}}
+}
+
+func (w *world) smallDown() row {
+	turn := 0
+	return row{name: "sftp download, 5,000 files of 4 KiB", unit: "files/s",
+		ours: func() (float64, error) {
+			turn++
+			to := filepath.Join(w.dir, fmt.Sprintf("back%d", turn))
+			os.Mkdir(to, 0o755)
+			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "get small1/* "+to+"/") })
+		},
+		floor: func() (float64, error) { // the round trips of open, stat, read, close, and reading straight from the disk
+			names := make([]string, smallFiles)
+			for n := range names {
+				names[n] = fmt.Sprintf("put %s/f%04d f", w.small, n)
+			}
+			return timed(smallFiles, func() error {
+				for n := range smallFiles {
+					if _, err := os.ReadFile(filepath.Join(w.small, fmt.Sprintf("f%04d", n))); err != nil {
+						return err
+					}
+				}
+				return w.sftp(w.floorAt, names...)
+			})
+		}}
+}
+
+func (w *world) dial(address string) (*ssh.Client, error) {
+	text, err := os.ReadFile(w.key)
+	if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.ParsePrivateKey(text)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.Dial("tcp", address, &ssh.ClientConfig{User: "crew", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519}, Timeout: 20 * time.Second})
+}
+
+// signIns signs in and out again n times, two at once.
+func (w *world) signIns(address string, n int) error {
+	errs := make([]error, 2)
+	var running sync.WaitGroup
+	for worker := range errs {
+		running.Go(func() {
+			for range n / len(errs) {
+				client, err := w.dial(address)
+				if err != nil {
+					errs[worker] = err
+					return
+				}
+				client.Close()
+			}
+		})
+	}
+	running.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// idleMemory is what 200 sessions that do nothing add to a process, per session, in KiB.
+func (w *world) idleMemory(address string, pid int) (float64, error) {
+	const n = 200
+	before, err := resident(pid)
+	if err != nil {
+		return 0, err
+	}
+	for range n {
+		client, err := w.dial(address)
+		if err != nil {
+			return 0, err
+		}
+		defer client.Close()
+		session, err := client.NewSession()
+		if err != nil {
+			return 0, err
+		}
+		if err := session.RequestSubsystem("sftp"); err != nil {
+			return 0, err
+		}
+	}
+	time.Sleep(3 * time.Second)
+	after, err := resident(pid)
+	return (after - before) / n, err
+}
+
+// resident is the resident memory of a process, in KiB (proc(5)).
+func resident(pid int) (float64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	_, rest, _ := strings.Cut(string(text), "VmRSS:")
+	return strconv.ParseFloat(strings.Fields(rest)[0], 64)
+}
+
+// listing's floor is reading the same folder straight, with each entry's facts.
+func (w *world) listing() row {
+	const entries = 100_000
+	folder := filepath.Join(w.store, "many")
+	return row{name: "sftp ls, 100,000 entries", unit: "entries/s",
+		ours: func() (float64, error) {
+			return timed(entries, func() error { return w.sftp(w.oursAt["sftp"], "ls -1f many") })
+		},
+		floor: func() (float64, error) {
+			if _, err := os.Stat(folder); err != nil {
+				os.Mkdir(folder, 0o750)
+				for n := range entries {
+					os.WriteFile(filepath.Join(folder, fmt.Sprintf("entry-%06d", n)), nil, 0o640)
+				}
+			}
+			return timed(entries, func() error {
+				list, err := os.ReadDir(folder)
+				for _, e := range list {
+					if _, err := os.Lstat(filepath.Join(folder, e.Name())); err != nil {
+						return err
+					}
+				}
+				return err
+			})
+		}}
+}
