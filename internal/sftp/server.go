@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/sys/cpu"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/tree"
@@ -72,16 +71,6 @@ func (s *Server) Serve(l net.Listener) error {
 
 // Shutdown lets open files be finished until ctx is done, then cuts the rest.
 func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
-
-// Ciphers is what is offered, best first. Clients prefer ChaCha20-Poly1305 when it is there,
-// which costs several times as much as AES-GCM on a processor that has AES.
-func Ciphers() []string {
-	offer := []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM, ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR}
-	if !cpu.X86.HasAES && !cpu.ARM64.HasAES && !cpu.S390X.HasAES {
-		offer = append([]string{ssh.CipherChaCha20Poly1305}, offer...)
-	}
-	return offer
-}
 
 // conn is one SSH connection.
 type conn struct {
@@ -146,10 +135,11 @@ func (s *Server) handle(stopping context.Context, raw net.Conn) {
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	defer c.cancel()
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), keep.SFTP, true, c.cut)
+	first, version := peekVersion(raw)
 	raw.SetDeadline(time.Now().Add(s.Timeouts.SignIn))
 	unhook := context.AfterFunc(stopping, c.stop)
 	defer unhook()
-	shell, channels, requests, err := ssh.NewServerConn(raw, c.config())
+	shell, channels, requests, err := ssh.NewServerConn(first, c.config(version))
 	if err != nil {
 		s.Log.Debug("SSH connection not signed in", "remote", raw.RemoteAddr(), "cause", err)
 		c.leave(err)
@@ -204,9 +194,9 @@ func isDisconnect(err error) bool {
 var errAuth = errors.New("sign-in refused")
 
 // config makes the settings of one connection: its callbacks know its visit.
-func (c *conn) config() *ssh.ServerConfig {
+func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
-		Config:        ssh.Config{Ciphers: Ciphers()},
+		Config:        ssh.Config{Ciphers: Ciphers(clientVersion)},
 		ServerVersion: "SSH-2.0-UrbanKeep",
 		MaxAuthTries:  maxTries,
 		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"strings"
 
 	"golang.org/x/crypto/ssh"
 
@@ -29,7 +30,7 @@ func serveFloor() error {
 	if err != nil {
 		return err
 	}
-	config := &ssh.ServerConfig{Config: ssh.Config{Ciphers: sftp.Ciphers()},
+	config := &ssh.ServerConfig{Config: ssh.Config{Ciphers: sftp.Ciphers("SSH-2.0-OpenSSH_")},
 		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return &ssh.Permissions{}, nil }}
 	config.AddHostKey(signer)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -93,6 +94,7 @@ func floorSession(channel ssh.Channel) {
 	number := func(n uint32) []byte { return binary.BigEndian.AppendUint32(nil, n) }
 	text := func(s string) []byte { return append(number(uint32(len(s))), s...) }
 	ok := bytes.Join([][]byte{number(0), text(""), text("")}, nil)
+	folder := append(number(4), number(0o040755)...)
 	attrs := append(append(number(5), binary.BigEndian.AppendUint64(nil, floorSize)...), number(0o100644)...)
 	for {
 		if _, err := io.ReadFull(channel, in[:4]); err != nil {
@@ -124,7 +126,11 @@ func floorSession(channel ssh.Channel) {
 			binary.BigEndian.PutUint32(packet, uint32(len(packet)-4))
 			channel.Write(packet)
 		case 7, 8, 17: // lstat, fstat, stat
-			reply(105, id, attrs)
+			if strings.HasSuffix(string(in[9:size]), "/") {
+				reply(105, id, folder)
+			} else {
+				reply(105, id, attrs)
+			}
 		case 16: // realpath
 			name := in[9:size]
 			if string(name) == "." {

@@ -101,7 +101,7 @@ func (w *world) smallUp() row {
 				if err := os.CopyFS(straight, os.DirFS(w.small)); err != nil {
 					return err
 				}
-				return w.sftp(w.floorAt, "put "+w.small+"/* ./")
+				return w.sftp(w.floorAt, "put "+w.small+"/* /in/")
 			})
 		}}
 }
