@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 	"modernc.org/sqlite"
@@ -115,6 +114,7 @@ func (db *DB) readTrees(ctx context.Context, accounts []*keep.Account) error {
 
 // AddAccount writes a new account and sets its ID; [ErrTaken] when the name is.
 func (db *DB) AddAccount(ctx context.Context, a *keep.Account) error {
+	defer db.holders.forget()
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, allow_plain, created, changed)
 			VALUES (:name, :note, :state, :password_hash, :allow_plain, :created, :changed)`, rowOf(a))
@@ -130,6 +130,7 @@ func (db *DB) AddAccount(ctx context.Context, a *keep.Account) error {
 
 // SaveAccount writes a changed account whole; its name and creation stay.
 func (db *DB) SaveAccount(ctx context.Context, a *keep.Account) error {
+	defer db.holders.forget()
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, state = :state, password_hash = :password_hash,
 			allow_plain = :allow_plain, changed = :changed WHERE id = :id`, rowOf(a)))
@@ -164,18 +165,8 @@ func writeTree(ctx context.Context, tx *sqlx.Tx, a *keep.Account) error {
 
 // DeleteAccount removes an account with its mounts, grants and keys. The files stay.
 func (db *DB) DeleteAccount(ctx context.Context, id int64) error {
+	defer db.holders.forget()
 	return changed(db.write.ExecContext(ctx, "DELETE FROM account WHERE id = ?", id))
-}
-
-// NoteSignIn remembers when an account last signed in, and with which key (0: none).
-func (db *DB) NoteSignIn(ctx context.Context, accountID, keyID int64, at time.Time) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE account SET last_sign_in = ? WHERE id = ?", micros(at), accountID); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "UPDATE account_key SET last_used = ? WHERE id = ?", micros(at), keyID)
-		return err
-	})
 }
 
 // taken turns a broken uniqueness rule into [ErrTaken].

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
@@ -47,16 +48,35 @@ func (r auditRow) record() ChainedRecord {
 		Outcome: keep.Outcome(r.Outcome), Reason: keep.Reason(r.Reason), Detail: r.Detail}, r.Prev, r.Digest}
 }
 
-// AppendAudit writes records at the end of the trail, all or none.
+// auditStatements are prepared once: they run for every record.
+type auditStatements struct{ insert, signedIn, keyUsed *sqlx.Stmt }
+
+func (db *DB) prepareAudit(ctx context.Context) (err error) {
+	for _, p := range []struct {
+		into **sqlx.Stmt
+		text string
+	}{
+		{&db.audit.insert, `INSERT INTO audit_record (seq, at, account, operator, address, protocol, encrypted, session, action,
+			path, target, "offset", bytes, duration, outcome, reason, detail, prev, digest) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`},
+		{&db.audit.signedIn, "UPDATE account SET last_sign_in = max(last_sign_in, ?) WHERE name = ?"},
+		{&db.audit.keyUsed, "UPDATE account_key SET last_used = max(last_used, ?) WHERE fingerprint = ? AND account_id = (SELECT id FROM account WHERE name = ?)"},
+	} {
+		if *p.into, err = db.write.PreparexContext(ctx, p.text); err != nil {
+			return fmt.Errorf("open the records: %w", err)
+		}
+	}
+	return nil
+}
+
+// AppendAudit writes records at the end of the trail, all or none. When an
+// account last signed in, and with which key, follows from them.
 func (db *DB) AppendAudit(ctx context.Context, batch []ChainedRecord) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		insert, err := tx.PreparexContext(ctx, `INSERT INTO audit_record (seq, at, account, operator, address, protocol, encrypted, session, action,
-			path, target, "offset", bytes, duration, outcome, reason, detail, prev, digest) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-		if err != nil {
-			return err
-		}
-		defer insert.Close()
+		insert := tx.StmtxContext(ctx, db.audit.insert)
 		for _, r := range batch {
+			if err := db.noteSignIn(ctx, tx, &r); err != nil {
+				return err
+			}
 			_, err := insert.ExecContext(ctx, r.Seq, r.At.UnixMicro(), r.Account, r.Operator, r.Address, string(r.Protocol), r.Encrypted, r.Session,
 				string(r.Action), r.Path, r.Target, r.Offset, r.Bytes, r.Duration.Microseconds(), string(r.Outcome), string(r.Reason), r.Detail,
 				r.Prev, r.Digest)
@@ -66,6 +86,17 @@ func (db *DB) AppendAudit(ctx context.Context, batch []ChainedRecord) error {
 		}
 		return nil
 	})
+}
+
+func (db *DB) noteSignIn(ctx context.Context, tx *sqlx.Tx, r *ChainedRecord) error {
+	if r.Action != keep.SignIn || r.Outcome != keep.Done {
+		return nil
+	}
+	if _, err := tx.StmtxContext(ctx, db.audit.signedIn).ExecContext(ctx, micros(r.At), r.Account); err != nil || r.Target == "" {
+		return err
+	}
+	_, err := tx.StmtxContext(ctx, db.audit.keyUsed).ExecContext(ctx, micros(r.At), r.Target, r.Account)
+	return err
 }
 
 // LastAudit reads the newest record, [ErrNotFound] when the trail is empty.

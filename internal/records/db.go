@@ -38,6 +38,9 @@ type DB struct {
 	write *sqlx.DB // one connection: SQLite has one writer
 	read  *sqlx.DB
 	lock  *flock.Flock
+
+	holders holders
+	audit   auditStatements
 }
 
 // Open makes the data folder where it is missing (mode 0700), takes it for this
@@ -75,6 +78,9 @@ func (db *DB) open(ctx context.Context, file string) error {
 	}
 	db.write.SetMaxOpenConns(1)
 	if err := db.migrate(ctx); err != nil {
+		return err
+	}
+	if err := db.prepareAudit(ctx); err != nil {
 		return err
 	}
 	if db.read, err = sqlx.Open("sqlite", dsn+"&_pragma=query_only(1)"); err != nil {

@@ -42,6 +42,7 @@ func (db *DB) KeyHolders(ctx context.Context, fingerprint string) ([]string, err
 
 // AddKey writes a new key and sets its ID; [ErrTaken] when the account has it already.
 func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
+	defer db.holders.forget()
 	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, added)
 		VALUES (:account_id, :label, :type, :bits, :fingerprint, :blob, :added)`,
 		keyRow{AccountID: k.AccountID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Blob: k.Blob, Added: micros(k.Added)})
@@ -54,5 +55,6 @@ func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
 
 // DeleteKey removes a key of an account.
 func (db *DB) DeleteKey(ctx context.Context, accountID, keyID int64) error {
+	defer db.holders.forget()
 	return changed(db.write.ExecContext(ctx, "DELETE FROM account_key WHERE account_id = ? AND id = ?", accountID, keyID))
 }

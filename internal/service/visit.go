@@ -66,8 +66,8 @@ type visit struct {
 }
 
 func (v *visit) MayBePlain(ctx context.Context, account string) bool {
-	a, err := v.door.db.Account(ctx, account)
-	if err == nil && a.AllowPlain {
+	holder, err := v.door.db.Holder(ctx, account)
+	if err == nil && holder.Account.AllowPlain {
 		return true
 	}
 	v.door.accounts.RefusePlain(v.visitor, account)
@@ -126,12 +126,12 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 // recheck closes the gap between reading the account and putting the session in
 // view, in which it may have been suspended, deleted or changed.
 func (d *door) recheck(ctx context.Context, v *visit) {
-	now, err := d.db.Account(ctx, v.account.Name)
+	now, err := d.db.Holder(ctx, v.account.Name)
 	switch {
-	case err != nil || now.ID != v.account.ID || now.State != keep.StateActive:
+	case err != nil || now.Account.ID != v.account.ID || now.Account.State != keep.StateActive:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
-	case !now.Changed.Equal(v.account.Changed):
-		d.Renew(now)
+	case now.Account != v.account:
+		d.Renew(now.Account)
 	}
 }
 

@@ -41,10 +41,10 @@ func errDenied(cause error) *keep.Fault {
 // [keep.Fault]; the trail has the reason.
 func (a *Accounts) Password(ctx context.Context, v Visitor, name string, password keep.Secret) (*keep.Account, error) {
 	started := time.Now()
-	account, err := a.DB.Account(ctx, name)
+	holder, err := a.DB.Holder(ctx, name)
 	var hash keep.Secret
 	if err == nil {
-		hash = account.PasswordHash
+		hash = holder.Account.PasswordHash
 	}
 	ok, hashErr := a.Hasher.Matches(ctx, hash, password)
 	switch {
@@ -57,56 +57,48 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, name string, passwor
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
 	}
-	return a.admit(ctx, v, account, 0, started, "password")
+	return a.admit(ctx, v, holder.Account, started, "", "password")
 }
 
 // Holds reports whether an account has a key: an offer, proving nothing yet. It
 // is not recorded, for clients offer all the keys they have.
 func (a *Accounts) Holds(ctx context.Context, name, fingerprint string) bool {
-	_, _, err := a.holder(ctx, name, fingerprint)
+	_, err := a.holder(ctx, name, fingerprint)
 	return err == nil
 }
 
-func (a *Accounts) holder(ctx context.Context, name, fingerprint string) (*keep.Account, int64, error) {
-	account, err := a.DB.Account(ctx, name)
+func (a *Accounts) holder(ctx context.Context, name, fingerprint string) (*keep.Account, error) {
+	holder, err := a.DB.Holder(ctx, name)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
-	keys, err := a.DB.Keys(ctx, account.ID)
-	if err != nil {
-		return nil, 0, err
-	}
-	for _, k := range keys {
+	for _, k := range holder.Keys {
 		if k.Fingerprint == fingerprint {
-			return account, k.ID, nil
+			return holder.Account, nil
 		}
 	}
-	return nil, 0, records.ErrNotFound
+	return nil, records.ErrNotFound
 }
 
 // KeyProved signs in an account whose client has proved that it holds the key.
 func (a *Accounts) KeyProved(ctx context.Context, v Visitor, name, fingerprint string) (*keep.Account, error) {
 	started := time.Now()
-	account, keyID, err := a.holder(ctx, name, fingerprint)
+	account, err := a.holder(ctx, name, fingerprint)
 	if err != nil {
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "the key is not one of the account's: "+fingerprint, err)
 	}
-	return a.admit(ctx, v, account, keyID, started, "key "+fingerprint)
+	return a.admit(ctx, v, account, started, fingerprint, "key")
 }
 
-func (a *Accounts) admit(ctx context.Context, v Visitor, account *keep.Account, keyID int64, started time.Time, how string) (*keep.Account, error) {
+// admit records a sign-in; the fingerprint of the key, if it was one, stands in
+// the record as its target.
+func (a *Accounts) admit(ctx context.Context, v Visitor, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
 	if account.State != keep.StateActive {
 		return nil, a.fail(ctx, v, account.Name, started, keep.Suspended, "the account is suspended", nil)
 	}
 	r := v.record(account.Name, keep.SignIn)
-	r.Duration, r.Outcome, r.Detail = time.Since(started), keep.Done, how
-	if err := a.Trail.Record(r); err != nil {
-		return nil, err
-	}
-	if err := a.DB.NoteSignIn(ctx, account.ID, keyID, time.Now()); err != nil {
-		a.Log.Warn("last sign-in not noted", "account", account.Name, "cause", err)
-	}
-	return account, nil
+	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
+	return account, a.Trail.Record(r)
 }
 
 // fail records why, waits, and says nothing of it.
