@@ -90,6 +90,7 @@ func (s *session) greet() bool {
 
 // answer runs one request and sends its one reply. An error ends the session.
 func (s *session) answer(kind byte, id uint32, d *decoder) error {
+	s.out.b = s.out.b[:0]
 	err := errUnsupported
 	if request, known := requests[kind]; known {
 		err = request(s, id, d)
@@ -101,7 +102,6 @@ func (s *session) answer(kind byte, id uint32, d *decoder) error {
 		s.status(id, err)
 	}
 	_, werr := s.channel.Write(s.out.finish())
-	s.out.b = s.out.b[:0]
 	if s.closed > 0 {
 		s.conn.opened(-s.closed)
 		s.closed = 0
