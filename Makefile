@@ -29,6 +29,7 @@ demo: build
 	bin/urbankeep demo -data .demo
 
 test: tools build vet
+	cd console && npm run --silent test
 	CGO_ENABLED=1 go test -race -timeout 15m ./...
 
 vet:

@@ -1,0 +1,82 @@
+import { mount, RouterLinkStub } from '@vue/test-utils'
+import { describe, expect, it } from 'vitest'
+import type { Account, Session, Transfer } from '@/api/client'
+import { homeOf, meansOf, rightsOf } from './account'
+import OutcomeMark from './OutcomeMark.vue'
+import OverMark from './OverMark.vue'
+import SessionTable from './SessionTable.vue'
+import TransferTable from './TransferTable.vue'
+
+const account = (more: Partial<Account>): Account => ({
+  name: 'crew', note: '', state: 'active', hasPassword: false, keys: 0, allowPlain: false, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
+})
+
+describe('an account in one line', () => {
+  it('says where its home is and what it may do', () => {
+    const a = account({
+      mounts: [{ at: '/maps', store: 'files', folder: 'maps', readOnly: true }, { at: '/', store: 'files', folder: '{account}', readOnly: false }],
+      grants: [{ path: '/', rights: 'read-only' }, { path: '/in', rights: 'full' }],
+    })
+    expect(homeOf(a)).toBe('files:{account}')
+    expect(rightsOf(a)).toBe('read-only +1')
+    expect(rightsOf(account({}))).toBe('none')
+  })
+
+  it('says what it signs in with', () => {
+    expect(meansOf(account({}))).toBe('nothing yet')
+    expect(meansOf(account({ hasPassword: true, keys: 1 }))).toBe('password, 1 key')
+    expect(meansOf(account({ keys: 3 }))).toBe('3 keys')
+  })
+})
+
+describe('marks', () => {
+  it('carry each outcome by a word and a shape of its own', () => {
+    const shapes = new Set<string>()
+    for (const outcome of ['running', 'done', 'refused', 'failed', 'interrupted']) {
+      const mark = mount(OutcomeMark, { props: { outcome, reason: 'no-right' } })
+      expect(mark.text()).toContain(outcome)
+      expect(mark.text()).toContain('no right')
+      shapes.add(mark.get('i').text())
+    }
+    expect(shapes.size).toBe(5)
+  })
+
+  it('say what went in clear', () => {
+    expect(mount(OverMark, { props: { protocol: 'ftp', encrypted: false } }).text()).toContain('in clear')
+    expect(mount(OverMark, { props: { protocol: 'ftp', encrypted: true } }).text()).toBe('FTP + TLS')
+  })
+})
+
+const transfer = (more: Partial<Transfer>): Transfer => ({
+  id: 't', session: 's', account: 'crew', address: '192.0.2.1', protocol: 'sftp', encrypted: true, action: 'upload', path: '/f', offset: 0, total: -1, bytes: 0,
+  started: '2026-03-01T00:00:00Z', seconds: 2, outcome: 'done', ...more,
+})
+
+describe('tables', () => {
+  it('show how far a running transfer is', () => {
+    const table = mount(TransferTable, { props: { rows: [transfer({ outcome: 'running', action: 'download', offset: 20, bytes: 30, total: 200 })] } })
+    expect(table.get('tbody tr').attributes('style')).toContain('--part: 25%')
+    expect(table.text()).toContain('↓ download')
+  })
+
+  it('show names that would steer a terminal as escapes', () => {
+    expect(mount(TransferTable, { props: { rows: [transfer({ path: '/a\u001bb' })] } }).text()).toContain('/a\\u001bb')
+  })
+
+  it('say when there is nothing', () => {
+    expect(mount(TransferTable, { props: { rows: [] } }).text()).toContain('Nothing has been moved')
+    expect(mount(SessionTable, { props: { rows: [], mayEnd: true } }).text()).toBe('Nobody is signed in.')
+  })
+
+  it('let a session be ended by who may', async () => {
+    const row: Session = {
+      id: 's', account: 'crew', address: '192.0.2.1', protocol: 'ftp', encrypted: false, cipher: '', client: '', since: '2026-03-01T00:00:00Z',
+      active: '2026-03-01T00:00:00Z', doing: 'list', path: '/', up: 0, down: 0,
+    }
+    const global = { stubs: { RouterLink: RouterLinkStub } }
+    const table = mount(SessionTable, { props: { rows: [row], mayEnd: true }, global })
+    await table.get('button').trigger('click')
+    expect(table.emitted('end')).toEqual([[row]])
+    expect(mount(SessionTable, { props: { rows: [row], mayEnd: false }, global }).find('button').exists()).toBe(false)
+  })
+})

@@ -1,0 +1,34 @@
+package cli
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestFiguresReadWell(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 1<<20 - 1: "1.0 MiB", 5 << 30: "5.0 GiB", 1 << 62: "4096.0 PiB"} {
+		assert.Equal(t, want, size(n))
+	}
+	assert.Equal(t, "-", rate(0, 1))
+	assert.Equal(t, "-", rate(100, 0.001), "a moment says nothing about a rate")
+	assert.Equal(t, "2.0 MiB/s", rate(4<<20, 2))
+	for seconds, want := range map[float64]string{0.0021: "2 ms", 1.25: "1.2 s", 59.9: "59.9 s", 61: "1m1s", 7322: "2h2m2s"} {
+		assert.Equal(t, want, span(seconds))
+	}
+	when := time.Date(2026, 3, 1, 12, 0, 0, 0, time.FixedZone("", 3600))
+	assert.Equal(t, "2026-03-01 11:00:00", at(&when))
+	assert.Equal(t, "-", at(nil))
+	assert.Equal(t, "ftp in clear", over("ftp", false))
+	assert.Equal(t, "sftp", over("sftp", true))
+	assert.Empty(t, over("", false))
+	assert.Equal(t, "refused: no-right", ended("refused", "no-right"))
+}
+
+func TestTablesLineUpAndEscapeWhatWouldSteerATerminal(t *testing.T) {
+	var out bytes.Buffer
+	table(&out, "NAME|SIZE", [][]string{{"größe", "1"}, {"a\x1b[31m\tb\u202e", "22"}})
+	assert.Equal(t, "NAME                SIZE\ngröße               1\na\\x1b[31m\\tb\\u202e  22\n", out.String())
+}

@@ -1,0 +1,92 @@
+package wire_test
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"urbankeep/internal/wire"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+func start(t *testing.T, handle func(context.Context, net.Conn)) (*wire.Server, string, chan error) {
+	s := &wire.Server{Handle: handle, Log: slog.New(slog.DiscardHandler)}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(l) }()
+	return s, l.Addr().String(), served
+}
+
+func TestShutdownWaitsForEveryConnectionAndTakesNoNewOne(t *testing.T) {
+	var running, ended atomic.Int32
+	s, address, served := start(t, func(stopping context.Context, conn net.Conn) {
+		running.Add(1)
+		<-stopping.Done()
+		time.Sleep(50 * time.Millisecond) // its transfer
+		ended.Add(1)
+	})
+	for range 10 {
+		conn, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		defer conn.Close()
+	}
+	require.Eventually(t, func() bool { return running.Load() == 10 }, 5*time.Second, time.Millisecond)
+	s.Shutdown(t.Context())
+	assert.EqualValues(t, 10, ended.Load())
+	assert.NoError(t, <-served)
+	_, err := net.Dial("tcp", address)
+	assert.Error(t, err)
+}
+
+func TestShutdownCutsWhoDoesNotEnd(t *testing.T) {
+	s, address, served := start(t, func(_ context.Context, conn net.Conn) { io.Copy(io.Discard, conn) })
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = conn.Write([]byte("x"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	s.Shutdown(ctx)
+	assert.NoError(t, <-served)
+	_, err = conn.Read(make([]byte, 1))
+	assert.Error(t, err)
+}
+
+func TestServingAfterShutdownEndsAtOnce(t *testing.T) {
+	s := &wire.Server{Handle: func(context.Context, net.Conn) {}, Log: slog.New(slog.DiscardHandler)}
+	s.Shutdown(t.Context())
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	assert.NoError(t, s.Serve(l))
+	_, err = l.Accept()
+	assert.ErrorIs(t, err, net.ErrClosed)
+}
+
+func TestAListenerThatBreaksIsAnError(t *testing.T) {
+	s := &wire.Server{Handle: func(context.Context, net.Conn) {}, Log: slog.New(slog.DiscardHandler)}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	l.Close()
+	assert.ErrorIs(t, s.Serve(l), net.ErrClosed)
+	s.Shutdown(t.Context())
+}
+
+func TestAddressesHaveOneForm(t *testing.T) {
+	for in, want := range map[string]string{"127.0.0.1:5": "127.0.0.1", "[::ffff:192.0.2.7]:5": "192.0.2.7", "[fe80::1%eth0]:5": "fe80::1", "[2001:db8::1]:5": "2001:db8::1"} {
+		addr, err := net.ResolveTCPAddr("tcp", in)
+		require.NoError(t, err)
+		assert.Equal(t, want, wire.IP(addr).String())
+	}
+	assert.False(t, wire.IP(&net.UnixAddr{Name: "x"}).IsValid())
+}
