@@ -14,7 +14,7 @@ import (
 
 func keyCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("key add", "ACCOUNT FILE", "Give an account an SSH public key", "FILE holds the public key in its one-line form; - is standard input.", keyAdd),
+		clientCommand("key add", "ACCOUNT FILE", "Give an account an SSH public key", "FILE holds one public key: its one line, RFC 4716 or PEM; - is standard input. A private key is refused.", keyAdd),
 		clientCommand("key list", "ACCOUNT", "List the SSH public keys of an account", "", keyList),
 		clientCommand("key remove", "ACCOUNT KEY", "Take a key from an account", "KEY is the key's number or its fingerprint.", keyRemove),
 	}

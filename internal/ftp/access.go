@@ -38,6 +38,7 @@ func (c *conn) cmdPass(password string) error {
 		return err
 	}
 	c.tree, c.cwd = opened, "/"
+	c.signedIn()
 	c.reply(230, "signed in as "+opened.Account())
 	return nil
 }

@@ -27,6 +27,7 @@ type conn struct {
 	held     *line     // a line that came during a transfer
 
 	visit     Visit
+	signedIn  func()
 	encrypted bool
 	user      string
 	tree      *tree.Tree

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"io"
 	"log/slog"
 	"net"
 	"time"
@@ -67,14 +68,20 @@ type Server struct {
 func (s *Server) Serve(l net.Listener) error {
 	s.ports.low, s.ports.high = s.Listener.PassiveLow, s.Listener.PassiveHigh
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
+	s.wire.TurnAway = func(conn net.Conn) {
+		if s.Listener.Protocol == keep.FTP {
+			io.WriteString(conn, "421 too many connections that have not signed in; try again later\r\n")
+		}
+	}
 	return s.wire.Serve(l)
 }
 
 // Shutdown lets running transfers end until ctx is done, then cuts the rest.
 func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
 
-func (s *Server) handle(stopping context.Context, raw net.Conn) {
+func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func()) {
 	c := newConn(s, raw, stopping)
+	c.signedIn = signedIn
 	defer c.end()
 	if s.Listener.Protocol == keep.FTPS {
 		if err := c.secure(); err != nil {

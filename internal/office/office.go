@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"urbankeep/internal/audit"
@@ -30,6 +31,8 @@ type Office struct {
 	Live    Live
 	Traffic *traffic.Registry
 	Log     *slog.Logger
+
+	changing sync.Mutex // one change of an account at a time: each starts from the one before
 }
 
 // Actor is the operator who asks, and from where.
@@ -144,6 +147,8 @@ func (o *Office) setPassword(ctx context.Context, a *keep.Account, password keep
 // SetAccount changes an account: edit changes a copy, which is checked, saved
 // and put in force. Password is plain text, "" to leave it.
 func (o *Office) SetAccount(ctx context.Context, who Actor, name string, password keep.Secret, edit func(*keep.Account)) (*keep.Account, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	a, err := o.Account(ctx, name)
 	if err != nil {
 		return nil, err
@@ -179,6 +184,8 @@ func (o *Office) Resume(ctx context.Context, who Actor, name string) (*keep.Acco
 }
 
 func (o *Office) setState(ctx context.Context, who Actor, name string, state keep.State, action keep.Action) (*keep.Account, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	a, err := o.Account(ctx, name)
 	if err != nil {
 		return nil, err

@@ -353,6 +353,20 @@ func TestAClientCutOffInTheMiddleLeavesWhatArrived(t *testing.T) {
 	assert.Equal(t, "arrived", string(onDisk(t, filepath.Join(k.Home("ann"), "f"))))
 }
 
+func TestAPasswordCanBeAskedForInteractively(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	for answer, works := range map[string]bool{testkit.Password: true, "wrong": false} {
+		_, err := ssh.Dial("tcp", k.Address("sftp"), &ssh.ClientConfig{User: "ann", HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+			Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, echo []bool) ([]string, error) {
+				assert.Equal(t, []string{"Password: "}, questions)
+				assert.Equal(t, []bool{false}, echo)
+				return []string{answer}, nil
+			})}})
+		assert.Equal(t, works, err == nil, "%v", err)
+	}
+}
+
 func TestNothingButSFTPRunsOverSSH(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("ann")

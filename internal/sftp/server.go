@@ -130,7 +130,7 @@ func (c *conn) opened(delta int) {
 	}
 }
 
-func (s *Server) handle(stopping context.Context, raw net.Conn) {
+func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func()) {
 	c := &conn{server: s, raw: raw}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	defer c.cancel()
@@ -146,6 +146,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn) {
 		return
 	}
 	raw.SetDeadline(time.Time{})
+	signedIn()
 	c.visit.Named(string(shell.ClientVersion()))
 	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
 		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
@@ -201,6 +202,14 @@ func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 		MaxAuthTries:  maxTries,
 		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(password)))
+		},
+		// Some clients ask for the password this way only (RFC 4256).
+		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "", []string{"Password: "}, []bool{false})
+			if err != nil || len(answers) != 1 {
+				return nil, errAuth
+			}
+			return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(answers[0])))
 		},
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			if !c.visit.Holds(c.ctx, meta.User(), ssh.FingerprintSHA256(key)) {

@@ -17,15 +17,21 @@ import (
 // set is ready.
 type Server struct {
 	// Handle serves one connection. It returns soon after stopping is cancelled
-	// when the connection is idle, or once its running transfer has ended.
-	Handle func(stopping context.Context, conn net.Conn)
-	Log    *slog.Logger
+	// when the connection is idle, or once its running transfer has ended. It
+	// calls signedIn when somebody has signed in.
+	Handle func(stopping context.Context, conn net.Conn, signedIn func())
+	// TurnAway says what can be said to a connection that is one too many, and
+	// must not wait. Nil says nothing.
+	TurnAway func(conn net.Conn)
+	Log      *slog.Logger
 
 	mu        sync.Mutex
 	stop      context.CancelFunc // nil until the first Serve or Shutdown
 	stopping  context.Context
 	listeners map[net.Listener]bool
 	conns     map[net.Conn]bool
+	strangers map[netip.Addr]int // connections that have not signed in, by address
+	strange   int                // their sum
 	running   sync.WaitGroup
 }
 
@@ -33,7 +39,7 @@ type Server struct {
 func (s *Server) begin() {
 	if s.stopping == nil {
 		s.stopping, s.stop = context.WithCancel(context.Background())
-		s.listeners, s.conns = map[net.Listener]bool{}, map[net.Conn]bool{}
+		s.listeners, s.conns, s.strangers = map[net.Listener]bool{}, map[net.Conn]bool{}, map[netip.Addr]int{}
 	}
 }
 
@@ -64,31 +70,62 @@ func (s *Server) Serve(l net.Listener) error {
 			continue
 		}
 		if !s.start(conn) {
+			if s.TurnAway != nil {
+				conn.SetDeadline(time.Now().Add(turnAwayTime))
+				s.TurnAway(conn)
+			}
 			conn.Close()
 		}
 	}
 }
 
-// start runs Handle in a goroutine that Shutdown waits for; false when stopping.
+// turnAwayTime bounds what a connection that is turned away can keep others
+// waiting; a word fits into an empty socket buffer at once.
+const turnAwayTime = 20 * time.Millisecond
+
+// How many connections may be open on which nobody has signed in yet: a flood of
+// them must not keep out who is inside, nor, from one address, everybody else.
+const (
+	maxStrangers           = 400
+	maxStrangersPerAddress = 40
+)
+
+// start runs Handle in a goroutine that Shutdown waits for; false when stopping
+// or when there are too many strangers.
 func (s *Server) start(conn net.Conn) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.stopping.Err() != nil {
+	from := IP(conn.RemoteAddr())
+	if s.stopping.Err() != nil || s.strange >= maxStrangers || s.strangers[from] >= maxStrangersPerAddress {
 		return false
 	}
+	s.strange++
+	s.strangers[from]++
+	known := sync.OnceFunc(func() { s.known(from) })
 	s.conns[conn] = true
 	s.running.Add(1)
 	go func() {
 		defer s.running.Done()
 		defer func() {
 			conn.Close()
+			known()
 			s.mu.Lock()
 			delete(s.conns, conn)
 			s.mu.Unlock()
 		}()
-		s.Handle(s.stopping, conn)
+		s.Handle(s.stopping, conn, known)
 	}()
 	return true
+}
+
+// known takes a connection off the strangers.
+func (s *Server) known(from netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.strange--
+	if s.strangers[from]--; s.strangers[from] == 0 {
+		delete(s.strangers, from)
+	}
 }
 
 // Shutdown closes the listeners, lets running transfers end until ctx is done,

@@ -18,7 +18,7 @@ import (
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
-func start(t *testing.T, handle func(context.Context, net.Conn)) (*wire.Server, string, chan error) {
+func start(t *testing.T, handle func(context.Context, net.Conn, func())) (*wire.Server, string, chan error) {
 	s := &wire.Server{Handle: handle, Log: slog.New(slog.DiscardHandler)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -29,7 +29,7 @@ func start(t *testing.T, handle func(context.Context, net.Conn)) (*wire.Server, 
 
 func TestShutdownWaitsForEveryConnectionAndTakesNoNewOne(t *testing.T) {
 	var running, ended atomic.Int32
-	s, address, served := start(t, func(stopping context.Context, conn net.Conn) {
+	s, address, served := start(t, func(stopping context.Context, conn net.Conn, _ func()) {
 		running.Add(1)
 		<-stopping.Done()
 		time.Sleep(50 * time.Millisecond) // its transfer
@@ -49,7 +49,7 @@ func TestShutdownWaitsForEveryConnectionAndTakesNoNewOne(t *testing.T) {
 }
 
 func TestShutdownCutsWhoDoesNotEnd(t *testing.T) {
-	s, address, served := start(t, func(_ context.Context, conn net.Conn) { io.Copy(io.Discard, conn) })
+	s, address, served := start(t, func(_ context.Context, conn net.Conn, _ func()) { io.Copy(io.Discard, conn) })
 	conn, err := net.Dial("tcp", address)
 	require.NoError(t, err)
 	defer conn.Close()
@@ -63,8 +63,43 @@ func TestShutdownCutsWhoDoesNotEnd(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestAFloodOfStrangersKeepsOnlyItsOwnAddressOut(t *testing.T) {
+	enter := make(chan bool, 1000)
+	s, address, served := start(t, func(stopping context.Context, conn net.Conn, signedIn func()) {
+		if <-enter {
+			signedIn()
+		}
+		io.WriteString(conn, "in")
+		<-stopping.Done()
+	})
+	s.TurnAway = func(conn net.Conn) { io.WriteString(conn, "full") }
+	from := func(last byte) string {
+		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, last)}}
+		conn, err := dialer.Dial("tcp", address)
+		require.NoError(t, err)
+		t.Cleanup(func() { conn.Close() })
+		conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+		word := make([]byte, 4)
+		n, _ := conn.Read(word)
+		return string(word[:n])
+	}
+	for range 60 { // who signs in is no stranger any more
+		enter <- true
+		require.Equal(t, "in", from(2))
+	}
+	for range 40 {
+		enter <- false
+		require.Equal(t, "in", from(2))
+	}
+	assert.Equal(t, "full", from(2))
+	enter <- false
+	assert.Equal(t, "in", from(3), "another address is not kept out")
+	s.Shutdown(t.Context())
+	assert.NoError(t, <-served)
+}
+
 func TestServingAfterShutdownEndsAtOnce(t *testing.T) {
-	s := &wire.Server{Handle: func(context.Context, net.Conn) {}, Log: slog.New(slog.DiscardHandler)}
+	s := &wire.Server{Handle: func(context.Context, net.Conn, func()) {}, Log: slog.New(slog.DiscardHandler)}
 	s.Shutdown(t.Context())
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -74,7 +109,7 @@ func TestServingAfterShutdownEndsAtOnce(t *testing.T) {
 }
 
 func TestAListenerThatBreaksIsAnError(t *testing.T) {
-	s := &wire.Server{Handle: func(context.Context, net.Conn) {}, Log: slog.New(slog.DiscardHandler)}
+	s := &wire.Server{Handle: func(context.Context, net.Conn, func()) {}, Log: slog.New(slog.DiscardHandler)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	l.Close()
