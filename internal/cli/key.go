@@ -16,7 +16,26 @@ func keyCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("key add", "ACCOUNT FILE", "Give an account an SSH public key", "FILE holds one public key: its one line, RFC 4716 or PEM; - is standard input. A private key is refused.", keyAdd),
 		clientCommand("key list", "ACCOUNT", "List the SSH public keys of an account", "", keyList),
+		clientCommand("hostkey list", "", "List the keys by which SSH clients know the service, with their DNS records", "", hostKeyList),
 		clientCommand("key remove", "ACCOUNT KEY", "Take a key from an account", "KEY is the key's number or its fingerprint.", keyRemove),
+	}
+}
+
+func hostKeyList(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		var page api.Page[api.HostKey]
+		if err := c.call(ctx, http.MethodGet, "/host-keys", nil, &page); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, page.Items)
+		}
+		var rows [][]string
+		for _, k := range page.Items {
+			rows = append(rows, []string{k.Type, k.Fingerprint, "IN SSHFP " + k.SSHFP})
+		}
+		table(env.Out, "TYPE|FINGERPRINT|DNS RECORD", rows)
+		return nil
 	}
 }
 

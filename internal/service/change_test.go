@@ -142,6 +142,24 @@ func TestFromElsewhereATokenIsNeeded(t *testing.T) {
 	assert.Len(t, trail, 2)
 }
 
+func TestHostKeysAreToldAsOtherToolsTellThem(t *testing.T) {
+	k := testkit.Start(t)
+	var keys []api.HostKey
+	k.Must(&keys, "hostkey", "list")
+	require.Len(t, keys, 3)
+	for _, key := range keys {
+		file := filepath.Join(t.TempDir(), "host.pub")
+		require.NoError(t, os.WriteFile(file, []byte(key.Line+"\n"), 0o600))
+		out, err := testkit.Run(t, "", "ssh-keygen", "-l", "-f", file)
+		require.NoError(t, err, out)
+		assert.Contains(t, out, key.Fingerprint)
+		out, err = testkit.Run(t, "", "ssh-keygen", "-r", "keep.example", "-f", file)
+		require.NoError(t, err, out)
+		assert.Contains(t, out, "keep.example IN SSHFP "+key.SSHFP+"\n")
+	}
+	assert.Contains(t, k.Must(nil, "hostkey", "list"), "IN SSHFP 4 2 ")
+}
+
 func TestKeysAreCheckedBeforeTheyAreTaken(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("ann")

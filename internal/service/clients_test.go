@@ -40,7 +40,7 @@ func TestSFTPWithTheRealClientAndAKey(t *testing.T) {
 		key := k.Key("crew-harbour", kind...)
 		back := filepath.Join(t.TempDir(), "back")
 		out, err := k.SFTP("crew-harbour", key, "mkdir scans", "put "+file+" scans/a.las", "rename scans/a.las scans/b.las", "get scans/b.las "+back,
-			"chmod 600 scans/b.las", "ln -s /scans/b.las way", "ln scans/b.las second", "ls -l", "rm way", "rm second", "cd ..", "pwd", "rm scans/b.las", "rmdir scans")
+			"chmod 600 scans/b.las", "ln -s /scans/b.las way", "ln scans/b.las second", "copy scans/b.las third", "rm third", "df", "df -h /", "ls -l", "rm way", "rm second", "cd ..", "pwd", "rm scans/b.las", "rmdir scans")
 		require.NoError(t, err, out)
 		assert.Contains(t, out, "Remote working directory: /")
 		assert.Equal(t, content, onDisk(t, back))
@@ -49,7 +49,7 @@ func TestSFTPWithTheRealClientAndAKey(t *testing.T) {
 		assert.Empty(t, entries)
 	}
 	found := transfers(k, "-account", "crew-harbour")
-	require.Len(t, found, 6)
+	require.Len(t, found, 3*4, "up, down, and both ends of the copy, with each key")
 	for _, tr := range found {
 		assert.EqualValues(t, len(content), tr.Bytes)
 		assert.Equal(t, "done", tr.Outcome)

@@ -353,6 +353,48 @@ func TestAClientCutOffInTheMiddleLeavesWhatArrived(t *testing.T) {
 	assert.Equal(t, "arrived", string(onDisk(t, filepath.Join(k.Home("ann"), "f"))))
 }
 
+func TestExtensionsOfCommonClients(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	r := dialRaw(t, k, "ann")
+	content := make([]byte, 700_000)
+	for i := range content {
+		content[i] = byte(i >> 4)
+	}
+	require.NoError(t, os.MkdirAll(k.Home("ann"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(k.Home("ann"), "f"), content, 0o640))
+	from, to := r.open("/f", fxfRead), r.open("/g", fxfWrite|fxfCreat)
+	assert.EqualValues(t, fxOK, r.status(fxpExtended, str("copy-data"), from, u64(1000), u64(0), to, u64(0)))
+	assert.EqualValues(t, fxOK, r.status(fxpExtended, str("copy-data"), from, u64(0), u64(10), to, u64(5)))
+	assert.EqualValues(t, fxFailure, r.status(fxpExtended, str("copy-data"), from, u64(0), u64(0), from, u64(0)))
+	assert.EqualValues(t, fxFailure, r.status(fxpExtended, str("copy-data"), to, u64(0), u64(0), from, u64(0)), "wrong ways round")
+	assert.EqualValues(t, fxOK, r.status(fxpExtended, str("fsync@openssh.com"), to))
+	r.status(fxpClose, to)
+	want := append(append(append([]byte(nil), content[1000:1005]...), content[:10]...), content[1015:]...)
+	assert.Equal(t, want, onDisk(t, filepath.Join(k.Home("ann"), "g")))
+
+	got, body := r.ask(fxpExtended, str("statvfs@openssh.com"), str("/"))
+	assert.EqualValues(t, fxpReply, got)
+	require.Len(t, body, 88)
+	assert.NotZero(t, binary.BigEndian.Uint64(body[16:]), "how much there is")
+	got, body2 := r.ask(fxpExtended, str("fstatvfs@openssh.com"), from)
+	assert.EqualValues(t, fxpReply, got)
+	assert.Equal(t, body[:24], body2[:24])
+	assert.EqualValues(t, fxNoSuchFile, r.status(fxpExtended, str("statvfs@openssh.com"), str("/none")))
+
+	assert.EqualValues(t, fxOK, r.status(fxpSymlink, str("f"), str("/l")))
+	assert.EqualValues(t, fxUnsupported, r.status(fxpExtended, str("lsetstat@openssh.com"), str("/l"), u32(4), u32(0o600)))
+	assert.EqualValues(t, fxOK, r.status(fxpExtended, str("lsetstat@openssh.com"), str("/f"), u32(4), u32(0o600)))
+	got, body = r.ask(fxpExtended, str("expand-path@openssh.com"), str("~/f"))
+	assert.EqualValues(t, fxpName, got)
+	assert.Equal(t, str("/f"), body[4:10])
+	got, body = r.ask(fxpExtended, str("home-directory"), str("ann"))
+	assert.EqualValues(t, fxpName, got)
+	assert.Equal(t, str("/"), body[4:9])
+	assert.EqualValues(t, fxFailure, r.status(fxpExtended, str("hardlink@openssh.com"), str("/f"), str("/g")))
+	assert.EqualValues(t, fxOK, r.status(fxpExtended, str("hardlink@openssh.com"), str("/f"), str("/h")))
+}
+
 func TestAPasswordCanBeAskedForInteractively(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("ann")

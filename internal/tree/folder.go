@@ -75,6 +75,15 @@ type renamed struct {
 
 func (r renamed) Name() string { return r.name }
 
+// Space is how much there is and is left where a clean path lies.
+func (t *Tree) Space(at string) (store.Space, error) {
+	if _, err := t.Stat(at); err != nil {
+		return store.Space{}, err
+	}
+	space, err := store.SpaceOf(t.mountOf(at).root)
+	return space, asFault(err)
+}
+
 // MayEnter reports whether a clean path is a folder that the account may make
 // its current one.
 func (t *Tree) MayEnter(at string) error {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
@@ -33,6 +34,7 @@ type Server struct {
 	Operators *signin.Operators
 	DB        *records.DB
 	Traffic   *traffic.Registry
+	HostKeys  []ssh.Signer
 	Status    func(ctx context.Context) (api.Status, error)
 	Stopping  context.Context // ends event streams
 	Log       *slog.Logger
@@ -69,6 +71,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known := v1.Group("", s.identify(local))
 	known.POST("/sign-out", s.handle(s.signOut))
 	known.GET("/me", s.handle(s.me))
+	known.GET("/host-keys", s.handle(s.hostKeys))
 	known.GET("/operators", s.handle(s.operators))
 	known.POST("/operators", s.handle(s.addOperator))
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))

@@ -141,6 +141,7 @@ func commands(tab context.Context, data string) error {
 		{"audit -outcome refused -most 16", "command-audit"},
 		{"audit verify", "command-audit-verify"},
 		{"status", "command-status"},
+		{"hostkey list", "command-hostkey-list"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
 		if err != nil {

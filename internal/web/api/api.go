@@ -198,6 +198,14 @@ type SetUp struct {
 	Password string `json:"password"`
 }
 
+// HostKey is one of the keys by which SSH clients know the service.
+type HostKey struct {
+	Type        string `json:"type"`
+	Fingerprint string `json:"fingerprint"`
+	Line        string `json:"line"`  // as it goes into known_hosts behind the host's name
+	SSHFP       string `json:"sshfp"` // data of a DNS record (RFC 4255, RFC 6594, RFC 7479)
+}
+
 // Status is how the service is.
 type Status struct {
 	SetUp     bool       `json:"setUp"` // an operator is there
