@@ -22,6 +22,7 @@ export function span(seconds: number): string {
 
 // Times are shown in UTC, as they stand in the trail.
 export const moment = (iso: string | undefined) => (iso ? iso.slice(0, 19).replace('T', ' ') : 'never')
+export const minute = (iso: string | undefined) => moment(iso).slice(0, 16)
 export const clock = (iso: string) => iso.slice(11, 19)
 
 // over names a protocol and says when it is in clear.

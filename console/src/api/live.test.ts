@@ -79,6 +79,20 @@ describe('the live store', () => {
     expect(live.downRate).toBe(250)
   })
 
+  it('keeps no stream for a page that nobody sees', () => {
+    const live = useLive()
+    live.open()
+    const first = Stream.last
+    window.dispatchEvent(new Event('pagehide'))
+    expect(first.closed).toBe(true)
+    window.dispatchEvent(new Event('pageshow'))
+    expect(Stream.last).not.toBe(first)
+    live.close()
+    const second = Stream.last
+    window.dispatchEvent(new Event('pageshow'))
+    expect(Stream.last).toBe(second) // closed is closed
+  })
+
   it('says when the stream is lost and found', () => {
     const live = useLive()
     live.open()

@@ -46,7 +46,28 @@ export const useLive = defineStore('live', () => {
     last = { at: now, up, down }
   }
 
+  // A browser opens few connections to one host, and a stream keeps one for
+  // itself: only a page that is seen has one.
+  function follow() {
+    if (document.visibilityState === 'hidden') disconnect()
+    else connect()
+  }
+
   function open() {
+    document.addEventListener('visibilitychange', follow)
+    window.addEventListener('pagehide', disconnect)
+    window.addEventListener('pageshow', follow)
+    follow()
+  }
+
+  function close() {
+    document.removeEventListener('visibilitychange', follow)
+    window.removeEventListener('pagehide', disconnect)
+    window.removeEventListener('pageshow', follow)
+    disconnect()
+  }
+
+  function connect() {
     if (source) return
     source = new EventSource('/api/v1/live')
     source.onopen = () => (connected.value = true)
@@ -54,7 +75,7 @@ export const useLive = defineStore('live', () => {
     source.onmessage = (event) => take(JSON.parse(event.data as string) as Schemas['Live'])
   }
 
-  function close() {
+  function disconnect() {
     source?.close()
     source = null
     connected.value = false

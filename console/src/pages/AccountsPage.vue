@@ -3,7 +3,7 @@ import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
-import { moment } from '@/format'
+import { minute } from '@/format'
 import { useOperator } from '@/operator'
 import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
@@ -78,7 +78,7 @@ async function gone(name: string) {
               <td>{{ rightsOf(a) }}</td>
               <td>{{ meansOf(a) }} <b v-if="a.allowPlain" class="warn">plain FTP</b></td>
               <td class="number">{{ a.sessions || '' }}</td>
-              <td>{{ moment(a.lastSignIn) }}</td>
+              <td>{{ minute(a.lastSignIn) }}</td>
               <td class="note soft">{{ a.note }}</td>
             </tr>
           </tbody>
@@ -95,6 +95,6 @@ async function gone(name: string) {
 </template>
 
 <style scoped>
-.note { max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
+.note { max-width: 180px; overflow: hidden; text-overflow: ellipsis; }
 .warn { color: var(--copper); background: var(--copper-wash); font-weight: 600; font-size: 12px; padding: 0 5px; border-radius: 3px; }
 </style>

@@ -19,7 +19,7 @@ defineEmits<{ end: [session: Session] }>()
           <td>{{ s.address }}</td>
           <td :title="s.cipher"><OverMark :protocol="s.protocol" :encrypted="s.encrypted" /></td>
           <td>{{ clock(s.since) }}</td>
-          <td class="path" :title="s.client">{{ s.doing }} {{ visible(s.path) }}</td>
+          <td class="path" :title="visible(s.client)">{{ s.doing }} {{ visible(s.path) }}</td>
           <td class="number">{{ size(s.up) }}</td>
           <td class="number">{{ size(s.down) }}</td>
           <td class="number"><button v-if="mayEnd" class="plain" :aria-label="`End the session of ${s.account}`" @click="$emit('end', s)">End</button></td>
