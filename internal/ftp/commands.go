@@ -104,7 +104,7 @@ func (c *conn) dispatch(text string) {
 	case !cmd.open && c.tree == nil:
 		c.reply(530, "sign in first: USER, then PASS")
 		return
-	case cmd.argument == required && arg == "":
+	case cmd.argument == required && strings.TrimSpace(arg) == "":
 		c.reply(501, "an argument is missing: "+cmd.usage)
 		return
 	case cmd.argument == none && strings.TrimSpace(arg) != "":

@@ -378,6 +378,31 @@ func TestThreeWrongPasswordsEndTheConnection(t *testing.T) {
 	c.gone()
 }
 
+func TestEveryCommandAnswersOddArguments(t *testing.T) {
+	_, _, address := serve(t, ftp.DefaultTimeouts)
+	c := signedIn(t, address)
+	known := strings.Fields(strings.SplitN(c.say("HELP", 214), ":", 2)[1])
+	asked := 0
+	for _, verb := range known {
+		if verb != strings.ToUpper(verb) || verb == "QUIT" || verb == "REIN" || verb == "HELP" && asked > 0 {
+			continue
+		}
+		for _, arg := range []string{" ", "   ", " \t", " x", " x y z", " ,,,,,", " |||||", " |", " -1", " 99999999999999999999", " /", " ..", " ~", " *", " [", " \\",
+			" " + strings.Repeat("é", 300), " \xff\xfe", " a\rb", " -la", " -la -x"} {
+			c.say("ABOR", 226) // forgets a data connection that was planned
+			_, err := io.WriteString(c.conn, verb+arg+"\r\n")
+			require.NoError(t, err)
+			code, text, err := c.text.ReadResponse(0)
+			require.NoError(t, err, "%s%q", verb, arg)
+			assert.GreaterOrEqual(t, code, 200, text)
+			assert.Less(t, code, 560, text)
+			asked++
+		}
+	}
+	assert.Greater(t, asked, 900)
+	c.say("NOOP", 200)
+}
+
 func TestRubbishIsAnsweredAndHarmless(t *testing.T) {
 	_, _, address := serve(t, ftp.DefaultTimeouts)
 	c := connect(t, address)

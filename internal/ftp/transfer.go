@@ -12,6 +12,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/tree"
+	"urbankeep/internal/wire"
 )
 
 func (c *conn) cmdType(arg string) error {
@@ -207,23 +208,30 @@ func (c *conn) carry(start string, work func(dataConn) error) error {
 	r := &running{started: time.Now(), cancel: cancel, done: make(chan error, 1)}
 	c.transfer = r
 	defer func() { c.transfer = nil }()
-	go func() {
-		d, err := c.openData(ctx)
-		if err != nil {
-			r.done <- err
-			return
-		}
-		stop := context.AfterFunc(ctx, d.kill)
-		err = work(d)
-		stop()
-		if err == nil {
-			err = faultOfData(d.finish())
-		} else {
-			d.kill()
-		}
-		r.done <- err
+	go func() { // attend waits for it
+		err := error(keep.Refuse(keep.Failure, "the service failed; its log says why"))
+		defer func() { r.done <- err }()
+		defer wire.Rescue(c.server.Log, c.raw.RemoteAddr())
+		err = c.exchange(ctx, work)
 	}()
 	return c.attend(r)
+}
+
+// exchange makes the data connection, runs work on it and closes it: properly
+// when all went well, else so that the other side sees that something is missing.
+func (c *conn) exchange(ctx context.Context, work func(dataConn) error) error {
+	d, err := c.openData(ctx)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, d.kill)
+	err = work(d)
+	stop()
+	if err != nil {
+		d.kill()
+		return err
+	}
+	return faultOfData(d.finish())
 }
 
 // attend answers the commands that make sense during a transfer, keeps the first

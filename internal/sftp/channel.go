@@ -2,6 +2,8 @@ package sftp
 
 import (
 	"golang.org/x/crypto/ssh"
+
+	"urbankeep/internal/wire"
 )
 
 // noShell is the answer to everything but the sftp subsystem.
@@ -10,6 +12,7 @@ const noShell = "this service moves files; it has no shell\r\n"
 // serveChannel answers the requests of one session channel until it closes (RFC
 // 4254, section 6).
 func (c *conn) serveChannel(channel ssh.Channel, requests <-chan *ssh.Request) {
+	defer wire.Rescue(c.server.Log, c.raw.RemoteAddr())
 	defer channel.Close()
 	started := make(chan struct{})
 	ended := make(chan struct{})

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"runtime/debug"
 	"sync"
 	"time"
 )
@@ -106,6 +107,7 @@ func (s *Server) start(conn net.Conn) bool {
 	s.running.Add(1)
 	go func() {
 		defer s.running.Done()
+		defer Rescue(s.Log, conn.RemoteAddr())
 		defer func() {
 			conn.Close()
 			known()
@@ -116,6 +118,14 @@ func (s *Server) start(conn net.Conn) bool {
 		s.Handle(s.stopping, conn, known)
 	}()
 	return true
+}
+
+// Rescue, deferred by a goroutine that serves one connection, keeps a fault of
+// the program there from ending everybody else's.
+func Rescue(log *slog.Logger, remote net.Addr) {
+	if cause := recover(); cause != nil {
+		log.Error("connection ended by a fault of the program", "remote", remote, "cause", cause, "stack", string(debug.Stack()))
+	}
 }
 
 // known takes a connection off the strangers.

@@ -98,6 +98,33 @@ func TestAFloodOfStrangersKeepsOnlyItsOwnAddressOut(t *testing.T) {
 	assert.NoError(t, <-served)
 }
 
+func TestAFaultOfOneConnectionLeavesTheOthers(t *testing.T) {
+	s, address, served := start(t, func(_ context.Context, conn net.Conn, _ func()) {
+		word := make([]byte, 1)
+		conn.Read(word)
+		if word[0] == 'p' {
+			panic("a fault of the program")
+		}
+		conn.Write(word)
+	})
+	other, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer other.Close()
+	faulty, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer faulty.Close()
+	io.WriteString(faulty, "p")
+	_, err = faulty.Read(make([]byte, 1))
+	assert.ErrorIs(t, err, io.EOF)
+	io.WriteString(other, "x")
+	word := make([]byte, 1)
+	_, err = other.Read(word)
+	require.NoError(t, err)
+	assert.Equal(t, "x", string(word))
+	s.Shutdown(t.Context())
+	assert.NoError(t, <-served)
+}
+
 func TestServingAfterShutdownEndsAtOnce(t *testing.T) {
 	s := &wire.Server{Handle: func(context.Context, net.Conn, func()) {}, Log: slog.New(slog.DiscardHandler)}
 	s.Shutdown(t.Context())
