@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"urbankeep/internal/command"
+	"urbankeep/internal/keep"
 	"urbankeep/internal/web/api"
 )
 
@@ -16,6 +18,7 @@ func watchCommands() []*command.Command {
 		clientCommand("session list", "", "List the live sessions", "", sessionList),
 		clientCommand("session end", "SESSION", "End a live session", "", sessionEnd),
 		clientCommand("transfer list", "", "List transfers: those that run, then the newest", "", transferList),
+		clientCommand("listener set", "LISTENER", "Change what a listener asks of new connections", "Sessions that are open stay as they are. status shows the listeners.", listenerSet),
 		clientCommand("status", "", "Show how the service is", "", status),
 	}
 }
@@ -116,6 +119,39 @@ func ended(outcome, reason string) string {
 		return outcome
 	}
 	return outcome + ": " + reason
+}
+
+func listenerSet(flags *flag.FlagSet, f *common) run {
+	encryption := flags.String("encryption", "", "`policy` of FTP: required, optional (clients may go without TLS) or off")
+	banner := flags.String("banner", "", "`text` that clients are shown before they sign in; \\n breaks the line")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var ask api.ListenerChange
+		flags.Visit(func(given *flag.Flag) {
+			switch given.Name {
+			case "encryption":
+				policy := keep.Encryption(*encryption)
+				ask.Encryption = &policy
+			case "banner":
+				text := strings.ReplaceAll(*banner, `\n`, "\n")
+				ask.Banner = &text
+			}
+		})
+		if ask.Encryption == nil && ask.Banner == nil {
+			return command.Usagef("say what to change: -encryption or -banner")
+		}
+		var l api.Listener
+		if err := c.call(ctx, http.MethodPatch, "/listeners/"+name(args[0]), ask, &l); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, l)
+		}
+		fmt.Fprintf(env.Out, "listener %s changed; it holds for new connections\n", l.Name)
+		if l.Encryption != keep.EncryptionRequired {
+			fmt.Fprintln(env.Out, "Passwords and files can go in clear over it now; such sessions are marked.")
+		}
+		return nil
+	}
 }
 
 func status(_ *flag.FlagSet, f *common) run {

@@ -11,7 +11,7 @@ func (c *conn) cmdUser(name string) error {
 		return fail{503, "you are signed in already; REIN starts over"}
 	}
 	c.user = ""
-	if !c.encrypted && c.server.Listener.Encryption == keep.EncryptionRequired && !c.visit.MayBePlain(c.ctx, name) {
+	if !c.encrypted && c.listener.Encryption == keep.EncryptionRequired && !c.visit.MayBePlain(c.ctx, name) {
 		return fail{530, "this service signs in over TLS only, so that the password is not sent in clear: use AUTH TLS first (explicit FTPS)"}
 	}
 	c.user = name
@@ -80,7 +80,7 @@ func (c *conn) cmdAuth(arg string) error {
 	if c.encrypted {
 		return fail{503, "TLS is on already"}
 	}
-	if c.server.Listener.Encryption == keep.EncryptionOff || c.server.TLS == nil {
+	if c.listener.Encryption == keep.EncryptionOff || c.server.TLS == nil {
 		return fail{431, "this listener has no TLS"}
 	}
 	if c.tree != nil {
@@ -119,7 +119,7 @@ func (c *conn) cmdProt(arg string) error {
 		c.protected = true
 		c.reply(200, "data connections are encrypted")
 	case "C":
-		if c.server.Listener.Encryption == keep.EncryptionRequired {
+		if c.listener.Encryption == keep.EncryptionRequired {
 			return fail{534, "this service does not send data in clear: use PROT P"}
 		}
 		c.protected = false

@@ -17,6 +17,7 @@ import (
 // but for cut.
 type conn struct {
 	server   *Server
+	listener keep.Listener // as it was when the connection began
 	raw      net.Conn
 	control  net.Conn // raw, or TLS over it
 	lines    *lineReader
@@ -54,7 +55,7 @@ type line struct {
 }
 
 func newConn(s *Server, raw net.Conn, stopping context.Context) *conn {
-	c := &conn{server: s, raw: raw, control: raw, lines: newLineReader(raw), stopping: stopping, cwd: "/", ascii: true}
+	c := &conn{server: s, listener: *s.current.Load(), raw: raw, control: raw, lines: newLineReader(raw), stopping: stopping, cwd: "/", ascii: true}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), s.Listener.Protocol, false, c.cut)
 	return c
@@ -102,7 +103,7 @@ func (c *conn) signOut(why *keep.Fault) {
 
 // run greets and serves commands until the connection ends.
 func (c *conn) run() {
-	banner := c.server.Listener.Banner
+	banner := c.listener.Banner
 	if banner == "" {
 		banner = "Urban Keep file transfer service"
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"sync/atomic"
 	"time"
 
 	"urbankeep/internal/keep"
@@ -60,12 +61,18 @@ type Server struct {
 	Timeouts Timeouts
 	Log      *slog.Logger
 
-	wire  wire.Server
-	ports portRange
+	wire    wire.Server
+	ports   portRange
+	current atomic.Pointer[keep.Listener]
 }
+
+// Configure puts changed settings of the listener in force for new connections;
+// those that are open keep what they began with. Address and ports stay.
+func (s *Server) Configure(l keep.Listener) { s.current.Store(&l) }
 
 // Serve accepts connections until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
+	s.current.CompareAndSwap(nil, &s.Listener)
 	s.ports.low, s.ports.high = s.Listener.PassiveLow, s.Listener.PassiveHigh
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
 	s.wire.TurnAway = func(conn net.Conn) {
@@ -83,7 +90,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	c := newConn(s, raw, stopping)
 	c.signedIn = signedIn
 	defer c.end()
-	if s.Listener.Protocol == keep.FTPS {
+	if c.listener.Protocol == keep.FTPS {
 		if err := c.secure(); err != nil {
 			s.Log.Debug("TLS handshake failed", "remote", raw.RemoteAddr(), "cause", err)
 			return

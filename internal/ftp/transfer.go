@@ -160,7 +160,7 @@ func (c *conn) canTransfer() error {
 	if !c.data.ready() {
 		return fail{425, "say how to connect first: PASV, EPSV, PORT or EPRT"}
 	}
-	if c.encrypted && !c.protected && c.server.Listener.Encryption == keep.EncryptionRequired {
+	if c.encrypted && !c.protected && c.listener.Encryption == keep.EncryptionRequired {
 		c.data.drop()
 		return fail{522, "data goes encrypted only: PBSZ 0, then PROT P"}
 	}

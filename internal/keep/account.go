@@ -60,45 +60,6 @@ type Key struct {
 	LastUsed    time.Time // zero: never
 }
 
-// Listener is one address on which one protocol is served.
-type Listener struct {
-	Name        string
-	Protocol    Protocol
-	Address     string // host:port
-	Encryption  Encryption
-	PassiveLow  int // first passive port, FTP only
-	PassiveHigh int // last passive port, FTP only
-	Banner      string
-}
-
-// Protocol is what a listener speaks.
-type Protocol string
-
-// The protocols.
-const (
-	FTP     Protocol = "ftp"  // with TLS on request (RFC 4217)
-	FTPS    Protocol = "ftps" // TLS from the first byte
-	SFTP    Protocol = "sftp"
-	Console Protocol = "console" // operators, over HTTP
-	Local   Protocol = "local"   // operators, over the control socket
-)
-
-// Encryption is what an FTP listener asks of its clients.
-type Encryption string
-
-// The encryption policies.
-const (
-	EncryptionRequired Encryption = "required"
-	EncryptionOptional Encryption = "optional"
-	EncryptionOff      Encryption = "off"
-)
-
-// Store is a place where bytes live: a folder on disk.
-type Store struct {
-	Name   string
-	Folder string // absolute path on this machine; never shown to a client
-}
-
 // MaxNameLength bounds the names of accounts, stores and operators: they
 // become folder names, and some file systems stop at 64 UTF-16 units.
 const MaxNameLength = 64

@@ -29,6 +29,7 @@ const (
 	OperatorSignOut Action = "operator-sign-out"
 	OperatorAdd     Action = "operator-add"
 	TokenAdd        Action = "token-add"
+	ListenerSet     Action = "listener-set"
 	AccountAdd      Action = "account-add"
 	AccountSet      Action = "account-set"
 	AccountSuspend  Action = "account-suspend"

@@ -21,6 +21,8 @@ type Live interface {
 	Renew(account *keep.Account)
 	// EndAll ends the sessions of an account.
 	EndAll(account string, why *keep.Fault)
+	// Configure puts a listener's changed settings in force for new connections.
+	Configure(l keep.Listener)
 }
 
 // Office carries out what operators ask.
@@ -275,6 +277,36 @@ func (o *Office) RemoveKey(ctx context.Context, who Actor, name string, is func(
 		}
 	}
 	return keep.Refuse(keep.NotFound, "the account has no such key: key list shows the ones it has")
+}
+
+// SetListener changes what a listener asks of new connections.
+func (o *Office) SetListener(ctx context.Context, who Actor, name string, edit func(*keep.Listener)) (keep.Listener, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	found, err := o.DB.Listeners(ctx)
+	if err != nil {
+		return keep.Listener{}, err
+	}
+	for _, l := range found {
+		if l.Name != name {
+			continue
+		}
+		before := l
+		edit(&l)
+		if err := l.Check(); err != nil {
+			return l, err
+		}
+		if err := o.DB.SaveListener(ctx, l); err != nil {
+			return l, err
+		}
+		o.Live.Configure(l)
+		text, err := json.Marshal(map[string]keep.Listener{"before": before, "after": l})
+		if err != nil {
+			return l, err
+		}
+		return l, o.record(who, keep.ListenerSet, name, string(text))
+	}
+	return keep.Listener{}, keep.Refuse(keep.NotFound, "no such listener: status shows the ones there are")
 }
 
 // EndSession ends one live session.

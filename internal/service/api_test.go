@@ -117,6 +117,8 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.call("POST", "/operators", api.OperatorNew{Operator: "tomas", Role: "manager", Password: testkit.Password}, 422, nil)
 	c.call("GET", "/operators", nil, 200, nil)
 	c.call("GET", "/host-keys", nil, 200, nil)
+	c.call("PATCH", "/listeners/ftp", `{"banner": "Port Selwyn"}`, 200, nil)
+	c.call("PATCH", "/listeners/none", `{"banner": "x"}`, 404, nil)
 	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 0}, 422, nil)
 	c.call("POST", "/operators/nobody/tokens", api.TokenNew{Label: "backup", Days: 7}, 404, nil)
 	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 7}, 201, nil)

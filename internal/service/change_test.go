@@ -142,6 +142,42 @@ func TestFromElsewhereATokenIsNeeded(t *testing.T) {
 	assert.Len(t, trail, 2)
 }
 
+func TestAListenersPolicyIsChangedWhileItRuns(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	before := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	clear := func() (string, error) {
+		return testkit.Run(t, "", "curl", "-sS", "-v", "--user", "ann:"+testkit.Password, "ftp://"+k.Address("ftp")+"/")
+	}
+	out, err := clear()
+	assert.Error(t, err)
+	assert.Contains(t, out, "use AUTH TLS first")
+	k.Must(nil, "listener", "set", "ftp", "-encryption", "optional", "-banner", `Survey office\nPort Selwyn`)
+	out, err = clear()
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "220-Survey office")
+	assert.Contains(t, out, "220 Port Selwyn")
+	out, err = k.Curl("ann", "ftp", "/")
+	assert.NoError(t, err, "TLS is still there: %s", out)
+	k.Must(nil, "listener", "set", "ftp", "-encryption", "off")
+	out, err = k.Curl("ann", "ftp", "/", "-v")
+	assert.Error(t, err)
+	assert.Contains(t, out, "431 this listener has no TLS")
+	k.Must(nil, "listener", "set", "ftp", "-encryption", "required")
+	_, err = clear()
+	assert.Error(t, err)
+	before.say("NOOP", 200) // sessions stay
+	for args, say := range map[string]string{"sftp -encryption off": "is encrypted always", "ftp -encryption none": "use required, optional or off", "x -banner y": "no such listener"} {
+		_, errs, status := k.CLI(append([]string{"listener", "set"}, strings.Fields(args)...)...)
+		assert.Equal(t, 1, status)
+		assert.Contains(t, errs, say)
+	}
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "listener-set")
+	require.Len(t, trail, 3)
+	assert.Contains(t, trail[0].Detail, `"encryption":"off"`)
+}
+
 func TestHostKeysAreToldAsOtherToolsTellThem(t *testing.T) {
 	k := testkit.Start(t)
 	var keys []api.HostKey

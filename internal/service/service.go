@@ -53,6 +53,7 @@ const (
 type protocolServer interface {
 	Serve(net.Listener) error
 	Shutdown(context.Context)
+	Configure(keep.Listener)
 }
 
 // Service is the running whole.
@@ -70,6 +71,7 @@ type Service struct {
 	door      *door
 	started   time.Time
 	consoleAt string
+	changing  sync.Mutex      // of listeners
 	listeners []keep.Listener // with the addresses they really have
 	servers   []protocolServer
 	web       *consoles
@@ -112,7 +114,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Log: o.Log, Delay: delay}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, Live: s.door, Traffic: s.Traffic, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, Live: live{s.door, s}, Traffic: s.Traffic, Log: o.Log}
 	return nil
 }
 
@@ -241,6 +243,26 @@ func (s *Service) serverFor(l keep.Listener) protocolServer {
 		Keeper: ftpDoor{s.door}, Timeouts: ftp.DefaultTimeouts, Log: log}
 }
 
+// live is what operators' changes act on: the sessions inside and the listeners.
+type live struct {
+	*door
+	s *Service
+}
+
+// Configure implements [office.Live].
+func (v live) Configure(l keep.Listener) {
+	s := v.s
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	for i := range s.listeners {
+		if s.listeners[i].Name == l.Name {
+			l.Address = s.listeners[i].Address // where it really listens
+			s.listeners[i] = l
+			s.servers[i].Configure(l)
+		}
+	}
+}
+
 // Stop takes no new connections, lets running transfers end until ctx is done,
 // cuts the rest, and closes the records.
 func (s *Service) Stop(ctx context.Context) error {
@@ -271,9 +293,11 @@ func (s *Service) Status(ctx context.Context) (api.Status, error) {
 	operators, err := s.DB.Operators(ctx)
 	status := api.Status{SetUp: len(operators) > 0, Started: s.started, Listeners: []api.Listener{}}
 	status.Sessions, status.Transfers = s.Traffic.Counts()
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	for _, l := range s.listeners {
 		status.Listeners = append(status.Listeners, api.Listener{Name: l.Name, Protocol: l.Protocol, Address: l.Address, Encryption: l.Encryption,
-			PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh})
+			PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh, Banner: l.Banner})
 	}
 	return status, err
 }

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -60,11 +61,16 @@ type Server struct {
 	Timeouts Timeouts
 	Log      *slog.Logger
 
-	wire wire.Server
+	wire    wire.Server
+	current atomic.Pointer[keep.Listener]
 }
+
+// Configure puts changed settings of the listener in force for new connections.
+func (s *Server) Configure(l keep.Listener) { s.current.Store(&l) }
 
 // Serve accepts connections until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
+	s.current.CompareAndSwap(nil, &s.Listener)
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
 	return s.wire.Serve(l)
 }
@@ -223,7 +229,7 @@ func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 		PublicKeyAuthAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256,
 			ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512},
 	}
-	if banner := c.server.Listener.Banner; banner != "" {
+	if banner := c.server.current.Load().Banner; banner != "" {
 		config.BannerCallback = func(ssh.ConnMetadata) string { return banner + "\n" }
 	}
 	for _, key := range c.server.HostKeys {

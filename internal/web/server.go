@@ -76,6 +76,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/operators", s.handle(s.addOperator))
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
 	known.GET("/status", s.handle(s.status))
+	known.PATCH("/listeners/:name", s.handle(s.setListener))
 	known.GET("/accounts", s.handle(s.accounts))
 	known.POST("/accounts", s.handle(s.addAccount))
 	known.GET("/accounts/:name", s.handle(s.account))

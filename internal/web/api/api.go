@@ -223,4 +223,11 @@ type Listener struct {
 	Encryption  keep.Encryption `json:"encryption"`
 	PassiveLow  int             `json:"passiveLow,omitempty"`
 	PassiveHigh int             `json:"passiveHigh,omitempty"`
+	Banner      string          `json:"banner,omitempty"`
+}
+
+// ListenerChange asks for changes; fields that are not there stay as they are.
+type ListenerChange struct {
+	Encryption *keep.Encryption `json:"encryption,omitempty"`
+	Banner     *string          `json:"banner,omitempty"`
 }
