@@ -19,7 +19,7 @@ import (
 // Command is "serve".
 func Command() *command.Command {
 	return &command.Command{Name: "serve", Short: "Run the service",
-		Long: "The addresses are remembered in the data folder: give them once. At the first start a\none-time link for making the first operator is printed.",
+		Long: "The addresses of the listeners are remembered in the data folder: give them once. At the\nfirst start a one-time link for making the first operator is printed.",
 		Flags: func(flags *flag.FlagSet) func(context.Context, command.Env, []string) error {
 			o := Options{}
 			dir := command.DataFlag(flags)
