@@ -125,7 +125,7 @@ func FuzzSession(f *testing.F) {
 // quickly runs a server whose patience is short.
 func quickly(t *testing.T) string {
 	signer := hostKey(t)
-	s := &Server{HostKeys: []ssh.Signer{signer}, Keeper: silent{t.TempDir()}, Timeouts: Timeouts{SignIn: 400 * time.Millisecond, Idle: 400 * time.Millisecond},
+	s := &Server{HostKeys: []ssh.Signer{signer}, Keeper: silent{t.TempDir()}, Timeouts: Timeouts{SignIn: time.Second, Idle: time.Second},
 		Log: slog.New(slog.DiscardHandler)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -166,7 +166,7 @@ func TestAnIdleSessionEndsAndABusyOneDoesNot(t *testing.T) {
 	in.Write(packet(pktInit, n32(3)))
 	_, err = readPacket(out, buf)
 	require.NoError(t, err)
-	for n := range uint32(8) { // twice the idle limit in all
+	for n := range uint32(20) { // twice the idle limit in all
 		time.Sleep(100 * time.Millisecond)
 		in.Write(packet(pktRealpath, n32(n), text(".")))
 		_, err = readPacket(out, buf)
