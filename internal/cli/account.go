@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -153,7 +154,7 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 		}
 		if key != nil {
 			if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", api.KeyNew{Key: string(key)}, nil); err != nil {
-				return fmt.Errorf("the account was added, but its key was not: %w", err)
+				return errors.Join(showMade(env, f, made, "added"), fmt.Errorf("the account was added, but its key was not: %w", err))
 			}
 			made.Account.Keys++
 		}

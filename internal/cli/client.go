@@ -19,9 +19,6 @@ import (
 	"urbankeep/internal/web/api"
 )
 
-// socketName is the control socket in the data folder.
-const socketName = "control.sock"
-
 // common are the flags that every client command has.
 type common struct {
 	data      *string
@@ -49,7 +46,7 @@ type client struct {
 
 func (f *common) client() (*client, error) {
 	if *f.server == "" {
-		socket := filepath.Join(*f.data, socketName)
+		socket := filepath.Join(*f.data, command.SocketName)
 		dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return new(net.Dialer).DialContext(ctx, "unix", socket)
 		}

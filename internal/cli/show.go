@@ -100,10 +100,3 @@ func dash(text string) string {
 	}
 	return text
 }
-
-func yes(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
-}

@@ -7,6 +7,10 @@ import (
 	"runtime"
 )
 
+// SocketName is the control socket in the data folder: who may open it is the
+// machine's own administrator.
+const SocketName = "control.sock"
+
 // DataFlag declares -data: the data folder, else URBANKEEP_DATA, else the
 // system's usual place.
 func DataFlag(flags *flag.FlagSet) *string {

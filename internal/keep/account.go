@@ -86,16 +86,6 @@ func CheckName(field, name string) error {
 // reservedNames can't be folder names on Windows.
 var reservedNames = map[string]bool{"con": true, "prn": true, "aux": true, "nul": true}
 
-// HomeOf gives the mount at "/", which every account has.
-func (a *Account) HomeOf() Mount {
-	for _, m := range a.Mounts {
-		if m.At == "/" {
-			return m
-		}
-	}
-	return Mount{}
-}
-
 // Check reports what is wrong with the account as a [*FieldError], and brings
 // paths into their clean form.
 func (a *Account) Check() error {

@@ -82,7 +82,7 @@ func OutcomeOf(err error) (Outcome, Reason, string) {
 	switch fault.Reason {
 	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
 		return Interrupted, fault.Reason, fault.Say
-	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NeedsEncryption, TooManyAttempts, NotSetUp:
+	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NeedsEncryption, TooManyAttempts:
 		return Refused, fault.Reason, fault.Say
 	}
 	return Failed, fault.Reason, fault.Say

@@ -28,7 +28,6 @@ const (
 	Suspended        Reason = "suspended"           // the account may not sign in
 	NeedsEncryption  Reason = "encryption-required" // the listener refuses to talk in clear
 	TooManyAttempts  Reason = "too-many-attempts"   // too many failed sign-ins, wait
-	NotSetUp         Reason = "not-set-up"          // this way of signing in is not open
 	ClientGone       Reason = "client-gone"         // the client left in the middle
 	ClientAborted    Reason = "client-aborted"      // the client asked to stop
 	Stalled          Reason = "stalled"             // nothing moved for too long

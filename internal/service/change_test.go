@@ -80,6 +80,14 @@ func TestAccountsAreManagedFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "at least 10 characters")
 
+	wrong := filepath.Join(t.TempDir(), "wrong.pub")
+	require.NoError(t, os.WriteFile(wrong, []byte("no key"), 0o600))
+	out, errs, status := k.CLI("account", "add", "ben", "-home", "files:x", "-generate", "-key", wrong)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "the account was added, but its key was not")
+	assert.Regexp(t, `password: \S{23}`, out, "the password is not lost with the key")
+	k.Must(nil, "account", "delete", "ben")
+
 	var made api.AccountMade
 	k.Must(&made, "account", "add", "-home", "files:{account}", "ann", "-generate") // flags before and after the name
 	require.Len(t, made.Password, 23)

@@ -11,12 +11,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"urbankeep/internal/command"
 	"urbankeep/internal/web"
 )
-
-// SocketName is the control socket in the data folder: who may open it is the
-// machine's own administrator.
-const SocketName = "control.sock"
 
 // consoles are the two faces of the API: over HTTP and over the control socket.
 type consoles struct {
@@ -33,7 +30,7 @@ func (s *Service) openConsoles() (*consoles, error) {
 	if c.http, err = net.Listen("tcp", s.consoleAt); err != nil {
 		return nil, fmt.Errorf("console on %s: %w: choose another with -console", s.consoleAt, err)
 	}
-	if c.local, err = listenLocal(filepath.Join(s.dir, SocketName)); err != nil {
+	if c.local, err = listenLocal(filepath.Join(s.dir, command.SocketName)); err != nil {
 		c.http.Close()
 		return nil, err
 	}

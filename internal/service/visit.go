@@ -119,18 +119,18 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 	d.mu.Lock()
 	d.inside[v] = true
 	d.mu.Unlock()
-	d.recheck(ctx, v)
+	d.recheck(ctx, v, a)
 	return opened, nil
 }
 
 // recheck closes the gap between reading the account and putting the session in
 // view, in which it may have been suspended, deleted or changed.
-func (d *door) recheck(ctx context.Context, v *visit) {
-	now, err := d.db.Holder(ctx, v.account.Name)
+func (d *door) recheck(ctx context.Context, v *visit, a *keep.Account) {
+	now, err := d.db.Holder(ctx, a.Name)
 	switch {
-	case err != nil || now.Account.ID != v.account.ID || now.Account.State != keep.StateActive:
+	case err != nil || now.Account.ID != a.ID || now.Account.State != keep.StateActive:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
-	case now.Account != v.account:
+	case now.Account != a:
 		d.Renew(now.Account)
 	}
 }

@@ -12,6 +12,16 @@ const wrong = reactive({ field: '', say: '' })
 const busy = ref(false)
 const made = ref<Schemas['AccountMade'] | null>(null)
 
+// addKey gives the new account its key. The account is there whatever comes of
+// it, and its password must still be shown.
+async function addKey() {
+  try {
+    await call('POST', `/accounts/${form.name}/keys`, { key: form.key } satisfies Schemas['KeyNew'])
+  } catch (error) {
+    wrong.say = `The account was added, but its key was not. ${sentence(error)}`
+  }
+}
+
 async function add() {
   busy.value = true
   Object.assign(wrong, { field: '', say: '' })
@@ -26,8 +36,8 @@ async function add() {
       grants: [{ path: '/', rights: form.rights }],
     }
     const answer = await call<Schemas['AccountMade']>('POST', '/accounts', ask)
-    if (form.key.trim()) await call('POST', `/accounts/${form.name}/keys`, { key: form.key } satisfies Schemas['KeyNew'])
-    if (answer.password) made.value = answer
+    if (form.key.trim()) await addKey()
+    if (answer.password || wrong.say) made.value = answer
     else emit('added', answer.account)
   } catch (error) {
     Object.assign(wrong, { field: error instanceof Problem ? error.field : '', say: sentence(error) })
@@ -40,8 +50,9 @@ async function add() {
 <template>
   <DrawerFrame title="Add an account" @close="$emit('close')">
     <template v-if="made">
-      <ShownOnce :account="made.account.name" :password="made.password ?? ''" />
-      <div class="row"><NButton type="primary" @click="emit('added', made.account)">I have it</NButton></div>
+      <ShownOnce v-if="made.password" :account="made.account.name" :password="made.password" />
+      <p v-if="wrong.say" class="wrong" role="alert">{{ wrong.say }}</p>
+      <div class="row"><NButton type="primary" @click="emit('added', made.account)">{{ made.password ? 'I have it' : 'Go on' }}</NButton></div>
     </template>
     <form v-else class="form" @submit.prevent="add">
       <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>
