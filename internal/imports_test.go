@@ -17,9 +17,9 @@ var floors = [][]string{
 	{"internal/service", "internal/cli"},
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},
 	{"internal/office"},
-	{"internal/signin", "internal/traffic"},
+	{"internal/signin", "internal/traffic", "internal/hostkey"},
 	{"internal/tree"},
-	{"internal/store", "internal/audit"},
+	{"internal/store", "internal/audit", "internal/pubkey"},
 	{"internal/records", "internal/web/api"},
 	{"internal/keep", "internal/wire", "internal/command"},
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -18,7 +17,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), keyCommands(), watchCommands(), auditCommands(), operatorCommands())
+	return slices.Concat(accountCommands(), keyCommands(), hostKeyCommands(), watchCommands(), auditCommands(), operatorCommands())
 }
 
 // run is the body of a client command: it has its client already.
@@ -128,21 +127,24 @@ func (p passwordFlags) read(env command.Env, account string) (string, error) {
 	return askPassword(env, account)
 }
 
+const signInByHelp = "`what` it must show: either (a password or a key), password, key, or both (a key, then the password; SFTP only)"
+
 func accountAdd(flags *flag.FlagSet, f *common) run {
 	tree, password := declareTree(flags, "full"), declarePassword(flags)
 	note := flags.String("note", "", "a `note` for operators")
 	plain := flags.Bool("plain", false, "may sign in over FTP without TLS: its password goes in clear")
-	keyFile := flags.String("key", "", "`file` with the SSH public key to give it")
+	proofs := flags.String("sign-in-by", string(keep.DefaultProofs), signInByHelp)
+	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.AccountNew{Name: args[0], Note: *note, AllowPlain: *plain, Generate: *password.generate}
+		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, Generate: *password.generate}
 		var err error
 		if ask.Mounts, ask.Grants, err = tree.apply([]keep.Mount{}, []keep.Grant{}); err != nil {
 			return err
 		}
-		var key []byte
+		key := ""
 		if *keyFile != "" {
-			if key, err = os.ReadFile(*keyFile); err != nil {
-				return fmt.Errorf("read the key: %w", err)
+			if key, err = readKeys(env, *keyFile); err != nil {
+				return err
 			}
 		}
 		if ask.Password, err = password.read(env, args[0]); err != nil {
@@ -152,11 +154,12 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 		if err := c.call(ctx, http.MethodPost, "/accounts", ask, &made); err != nil {
 			return err
 		}
-		if key != nil {
-			if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", api.KeyNew{Key: string(key)}, nil); err != nil {
+		if key != "" {
+			var added api.Page[api.Key]
+			if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", api.KeyNew{Key: key}, &added); err != nil {
 				return errors.Join(showMade(env, f, made, "added"), fmt.Errorf("the account was added, but its key was not: %w", err))
 			}
-			made.Account.Keys++
+			made.Account.Keys += len(added.Items)
 		}
 		return showMade(env, f, made, "added")
 	}
@@ -170,8 +173,8 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 	if made.Password != "" {
 		fmt.Fprintf(env.Out, "password: %s\nIt is shown this once. Hand it over by another way than the account's name.\n", made.Password)
 	}
-	if !made.Account.HasPassword && made.Account.Keys == 0 {
-		fmt.Fprintf(env.Out, "It can't sign in yet: set a password (account set %s -generate) or add a key (key add %s FILE).\n", made.Account.Name, made.Account.Name)
+	if !canSignIn(made.Account) {
+		fmt.Fprintf(env.Out, "It can't sign in yet: it lacks %s.\n", lacks(made.Account))
 	}
 	return nil
 }
@@ -180,6 +183,7 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 	tree, password := declareTree(flags, ""), declarePassword(flags)
 	note := flags.String("note", "", "a `note` for operators")
 	plain := flags.Bool("plain", false, "may sign in over FTP without TLS; -plain=false takes it back")
+	proofs := flags.String("sign-in-by", "", signInByHelp)
 	var unmount, ungrant command.List
 	flags.Var(&unmount, "unmount", "take away the mount at this `path`; may be given several times")
 	flags.Var(&ungrant, "ungrant", "take away the grant on this `path`; may be given several times")
@@ -205,6 +209,8 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 				ask.Note = note
 			case "plain":
 				ask.AllowPlain = plain
+			case "sign-in-by":
+				ask.SignInBy = (*keep.Proofs)(proofs)
 			}
 		})
 		text, err := password.read(env, args[0])
@@ -281,19 +287,73 @@ func rights(a api.Account) string {
 	return shown
 }
 
-// means says what an account can sign in with.
+// means says what an account signs in with, and what it lacks for it.
 func means(a api.Account) string {
-	var ways []string
-	if a.HasPassword {
-		ways = append(ways, "password")
+	password, keys := "password", "key"
+	if !a.HasPassword {
+		password = "password (none set)"
 	}
-	if a.Keys > 0 {
-		ways = append(ways, fmt.Sprintf("%d key(s)", a.Keys))
+	switch {
+	case a.Keys == 0:
+		keys = "key (none yet)"
+	case a.Keys > 1:
+		keys = fmt.Sprintf("%d keys", a.Keys)
+	}
+	shown := ""
+	switch a.SignInBy {
+	case keep.ByPassword:
+		shown = password
+	case keep.ByKey:
+		shown = keys
+	case keep.ByBoth:
+		shown = keys + " and password"
+		if !a.HasPassword {
+			shown = keys + " and " + password
+		}
+	default:
+		switch {
+		case !canSignIn(a):
+			return "nothing yet"
+		case a.Keys == 0:
+			shown = password
+		case !a.HasPassword:
+			shown = keys
+		default:
+			shown = password + " or " + keys
+		}
 	}
 	if a.AllowPlain {
-		ways = append(ways, "plain FTP allowed")
+		shown += ", plain FTP allowed"
 	}
-	return dash(strings.Join(ways, ", "))
+	return shown
+}
+
+// lacks says what to give an account that can't sign in.
+func lacks(a api.Account) string {
+	password := fmt.Sprintf("a password (account set %s -generate)", a.Name)
+	key := fmt.Sprintf("a key (key add %s FILE)", a.Name)
+	switch {
+	case a.SignInBy == keep.ByPassword, a.SignInBy == keep.ByBoth && a.Keys > 0:
+		return password
+	case a.SignInBy == keep.ByKey, a.SignInBy == keep.ByBoth && a.HasPassword:
+		return key
+	case a.SignInBy == keep.ByBoth:
+		return password + " and " + key
+	}
+	return password + " or " + key
+}
+
+// canSignIn reports whether an account has what it must show.
+func canSignIn(a api.Account) bool {
+	switch a.SignInBy {
+	case keep.ByPassword:
+		return a.HasPassword
+	case keep.ByKey:
+		return a.Keys > 0
+	case keep.ByBoth:
+		return a.HasPassword && a.Keys > 0
+	}
+	return a.HasPassword || a.Keys > 0
 }
 
 func accountShow(_ *flag.FlagSet, f *common) run {

@@ -16,17 +16,13 @@ import (
 // askPassword reads a new password: twice from a terminal without showing it,
 // else the first line of standard input.
 func askPassword(env command.Env, forWhom string) (string, error) {
-	file, ok := env.In.(*os.File)
-	if !ok || !term.IsTerminal(int(file.Fd())) {
-		line, err := bufio.NewReader(env.In).ReadString('\n')
-		if err != nil && !(errors.Is(err, io.EOF) && line != "") {
-			return "", errors.New("no password came on standard input: pipe one in, or use -generate")
-		}
-		return strings.TrimRight(line, "\r\n"), nil
-	}
-	first, err := prompt(env, file, "password for "+forWhom+": ")
+	first, err := askOnce(env, "password for "+forWhom)
 	if err != nil {
 		return "", err
+	}
+	file, isTerminal := terminal(env)
+	if !isTerminal {
+		return first, nil
 	}
 	again, err := prompt(env, file, "the same again: ")
 	if err != nil {
@@ -36,6 +32,25 @@ func askPassword(env command.Env, forWhom string) (string, error) {
 		return "", errors.New("the two passwords differ: nothing was changed, try again")
 	}
 	return first, nil
+}
+
+// askOnce reads a secret: from a terminal without showing it, else the first line
+// of standard input.
+func askOnce(env command.Env, what string) (string, error) {
+	if file, isTerminal := terminal(env); isTerminal {
+		return prompt(env, file, what+": ")
+	}
+	line, err := bufio.NewReader(env.In).ReadString('\n')
+	if err != nil && !(errors.Is(err, io.EOF) && line != "") {
+		return "", fmt.Errorf("no %s came on standard input: pipe one in", what)
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+// terminal is the standard input where it is one.
+func terminal(env command.Env) (*os.File, bool) {
+	file, ok := env.In.(*os.File)
+	return file, ok && term.IsTerminal(int(file.Fd()))
 }
 
 func prompt(env command.Env, file *os.File, say string) (string, error) {

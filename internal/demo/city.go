@@ -2,9 +2,7 @@ package demo
 
 import (
 	"context"
-	"crypto/ed25519"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"os"
@@ -12,10 +10,10 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/pubkey"
 	"urbankeep/internal/service"
 	"urbankeep/internal/signin"
 )
@@ -154,7 +152,7 @@ func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Ha
 // introduce writes what sftp needs to know the service by its host keys.
 func (c *city) introduce(s *service.Service) error {
 	var lines string
-	for _, key := range s.HostKeys {
+	for _, key := range s.HostKeys.Known() {
 		lines += knownhosts.Line([]string{s.Address("sftp")}, key.PublicKey()) + "\n"
 	}
 	return os.WriteFile(filepath.Join(c.dir, "known_hosts"), []byte(lines), 0o600)
@@ -162,15 +160,7 @@ func (c *city) introduce(s *service.Service) error {
 
 // makeKey makes a key pair in the city's folder.
 func (c *city) makeKey(name string) (file string, k keep.Key, err error) {
-	_, private, err := ed25519.GenerateKey(nil)
-	if err != nil {
-		return "", k, err
-	}
-	signer, err := ssh.NewSignerFromKey(private)
-	if err != nil {
-		return "", k, err
-	}
-	block, err := ssh.MarshalPrivateKey(private, name)
+	k, private, err := pubkey.Make(pubkey.Ed25519, name, "")
 	if err != nil {
 		return "", k, err
 	}
@@ -178,14 +168,5 @@ func (c *city) makeKey(name string) (file string, k keep.Key, err error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return "", k, err
 	}
-	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
-		return "", k, err
-	}
-	line := ssh.MarshalAuthorizedKey(signer.PublicKey())
-	if err := os.WriteFile(file+".pub", line, 0o600); err != nil {
-		return "", k, err
-	}
-	k, err = signin.ReadPublicKey(string(line))
-	k.Label = name
-	return file, k, err
+	return file, k, os.WriteFile(file, []byte(private.Reveal()), 0o600)
 }

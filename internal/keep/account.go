@@ -24,7 +24,8 @@ type Account struct {
 	Note         string
 	State        State
 	PasswordHash Secret // argon2id in PHC form; empty: no password
-	AllowPlain   bool   // may sign in over FTP without TLS, whatever the listener says
+	SignInBy     Proofs
+	AllowPlain   bool // may sign in over FTP without TLS, whatever the listener says
 	Mounts       []Mount
 	Grants       []Grant
 	Created      time.Time
@@ -45,19 +46,6 @@ type Mount struct {
 type Grant struct {
 	Path   string `json:"path"`
 	Rights Rights `json:"rights"`
-}
-
-// Key is an SSH public key attached to an account.
-type Key struct {
-	ID          int64
-	AccountID   int64
-	Label       string
-	Type        string // as in RFC 4253, section 6.6: "ssh-ed25519"
-	Bits        int
-	Fingerprint string // "SHA256:" and unpadded base64
-	Blob        []byte // wire form, RFC 4253, section 6.6
-	Added       time.Time
-	LastUsed    time.Time // zero: never
 }
 
 // MaxNameLength bounds the names of accounts, stores and operators: they
@@ -94,6 +82,9 @@ func (a *Account) Check() error {
 	}
 	if a.State != StateActive && a.State != StateSuspended {
 		return &FieldError{"state", fmt.Sprintf("%q is not a state: use active or suspended", a.State)}
+	}
+	if err := a.SignInBy.check(); err != nil {
+		return err
 	}
 	if err := a.checkMounts(); err != nil {
 		return err

@@ -19,6 +19,7 @@ const (
 	Touching    Action = "touch"
 	Linking     Action = "link"
 	Resizing    Action = "truncate"
+	Hashing     Action = "hash"
 )
 
 // What operators and the service do.
@@ -36,7 +37,11 @@ const (
 	AccountResume   Action = "account-resume"
 	AccountDelete   Action = "account-delete"
 	KeyAdd          Action = "key-add"
+	KeySet          Action = "key-set"
 	KeyRemove       Action = "key-remove"
+	HostKeyAdd      Action = "host-key-add"
+	HostKeyUse      Action = "host-key-use"
+	HostKeyRemove   Action = "host-key-remove"
 	SessionEnd      Action = "session-end"
 )
 

@@ -21,10 +21,12 @@ const (
 	AcrossMounts     Reason = "across-mounts"       // the two ends are in different mounts
 	BadName          Reason = "bad-name"            // the name can't be used
 	BadRequest       Reason = "bad-request"         // the client asked for something that makes no sense here
+	InUse            Reason = "in-use"              // something still needs it
 	DiskFull         Reason = "disk-full"           // the store has no room
 	Failure          Reason = "failure"             // the store or the service failed; the log has the cause
 	TrailUnavailable Reason = "trail-unavailable"   // the audit trail can't be written, so nothing is acknowledged
 	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
+	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in
 	NeedsEncryption  Reason = "encryption-required" // the listener refuses to talk in clear
 	TooManyAttempts  Reason = "too-many-attempts"   // too many failed sign-ins, wait

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"urbankeep/internal/audit"
+	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 	"urbankeep/internal/signin"
@@ -21,18 +22,21 @@ type Live interface {
 	Renew(account *keep.Account)
 	// EndAll ends the sessions of an account.
 	EndAll(account string, why *keep.Fault)
+	// EndKey ends the sessions of an account that were signed in with a key.
+	EndKey(account, fingerprint string, why *keep.Fault)
 	// Configure puts a listener's changed settings in force for new connections.
 	Configure(l keep.Listener)
 }
 
 // Office carries out what operators ask.
 type Office struct {
-	DB      *records.DB
-	Trail   *audit.Trail
-	Hasher  *signin.Hasher
-	Live    Live
-	Traffic *traffic.Registry
-	Log     *slog.Logger
+	DB       *records.DB
+	Trail    *audit.Trail
+	Hasher   *signin.Hasher
+	HostKeys *hostkey.Ring
+	Live     Live
+	Traffic  *traffic.Registry
+	Log      *slog.Logger
 
 	changing sync.Mutex // one change of an account at a time: each starts from the one before
 }
@@ -66,13 +70,14 @@ type facts struct {
 	Note       string       `json:"note,omitempty"`
 	State      keep.State   `json:"state"`
 	Password   string       `json:"password,omitempty"` // "set" or "changed", never more
+	SignInBy   keep.Proofs  `json:"signInBy"`
 	AllowPlain bool         `json:"allowPlain,omitempty"`
 	Mounts     []keep.Mount `json:"mounts"`
 	Grants     []keep.Grant `json:"grants"`
 }
 
 func factsOf(a *keep.Account) *facts {
-	f := &facts{Note: a.Note, State: a.State, AllowPlain: a.AllowPlain, Mounts: a.Mounts, Grants: a.Grants}
+	f := &facts{Note: a.Note, State: a.State, SignInBy: a.SignInBy, AllowPlain: a.AllowPlain, Mounts: a.Mounts, Grants: a.Grants}
 	if a.PasswordHash != "" {
 		f.Password = "set"
 	}
@@ -97,6 +102,9 @@ func (o *Office) Account(ctx context.Context, name string) (*keep.Account, error
 // AddAccount saves a new account. Password is plain text, "" for none.
 func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret) error {
 	a.State = keep.StateActive
+	if a.SignInBy == "" {
+		a.SignInBy = keep.DefaultProofs
+	}
 	a.Created = time.Now().UTC()
 	a.Changed = a.Created
 	if err := o.check(ctx, a); err != nil {
@@ -214,69 +222,6 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
 	return o.record(who, keep.AccountDelete, a.Name, change(factsOf(a), nil))
-}
-
-// Keys reads an account's keys.
-func (o *Office) Keys(ctx context.Context, name string) ([]keep.Key, error) {
-	a, err := o.Account(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	return o.DB.Keys(ctx, a.ID)
-}
-
-// AddKey gives an account the public key in a text. A key that another account
-// has is refused unless shared says that this is meant.
-func (o *Office) AddKey(ctx context.Context, who Actor, name, text, label string, shared bool) (keep.Key, error) {
-	a, err := o.Account(ctx, name)
-	if err != nil {
-		return keep.Key{}, err
-	}
-	k, err := signin.ReadPublicKey(text)
-	if err != nil {
-		return keep.Key{}, err
-	}
-	if label != "" {
-		k.Label = label
-	}
-	k.AccountID, k.Added = a.ID, time.Now().UTC()
-	holders, err := o.DB.KeyHolders(ctx, k.Fingerprint)
-	if err != nil {
-		return keep.Key{}, err
-	}
-	for _, holder := range holders {
-		if holder != a.Name && !shared {
-			return keep.Key{}, &keep.FieldError{Field: "key", Say: "the account " + holder + " has this key already: make a key for each account, or say that it is shared"}
-		}
-	}
-	if err := o.DB.AddKey(ctx, &k); err != nil {
-		if errors.Is(err, records.ErrTaken) {
-			return keep.Key{}, &keep.FieldError{Field: "key", Say: "the account has this key already"}
-		}
-		return keep.Key{}, err
-	}
-	return k, o.record(who, keep.KeyAdd, a.Name, k.Type+" "+k.Fingerprint)
-}
-
-// RemoveKey takes a key, named by its number or fingerprint, from an account.
-func (o *Office) RemoveKey(ctx context.Context, who Actor, name string, is func(keep.Key) bool) error {
-	a, err := o.Account(ctx, name)
-	if err != nil {
-		return err
-	}
-	keys, err := o.DB.Keys(ctx, a.ID)
-	if err != nil {
-		return err
-	}
-	for _, k := range keys {
-		if is(k) {
-			if err := o.DB.DeleteKey(ctx, a.ID, k.ID); err != nil {
-				return err
-			}
-			return o.record(who, keep.KeyRemove, a.Name, k.Type+" "+k.Fingerprint)
-		}
-	}
-	return keep.Refuse(keep.NotFound, "the account has no such key: key list shows the ones it has")
 }
 
 // SetListener changes what a listener asks of new connections.

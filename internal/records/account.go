@@ -19,6 +19,7 @@ type accountRow struct {
 	Note         string `db:"note"`
 	State        string `db:"state"`
 	PasswordHash string `db:"password_hash"`
+	SignInBy     string `db:"sign_in_by"`
 	AllowPlain   bool   `db:"allow_plain"`
 	Created      int64  `db:"created"`
 	Changed      int64  `db:"changed"`
@@ -27,13 +28,13 @@ type accountRow struct {
 
 func (r accountRow) account() *keep.Account {
 	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, State: keep.State(r.State),
-		PasswordHash: keep.Secret(r.PasswordHash), AllowPlain: r.AllowPlain,
+		PasswordHash: keep.Secret(r.PasswordHash), SignInBy: keep.Proofs(r.SignInBy), AllowPlain: r.AllowPlain,
 		Created: fromMicros(r.Created), Changed: fromMicros(r.Changed), LastSignIn: fromMicros(r.LastSignIn)}
 }
 
 func rowOf(a *keep.Account) accountRow {
 	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, State: string(a.State),
-		PasswordHash: a.PasswordHash.Reveal(), AllowPlain: a.AllowPlain,
+		PasswordHash: a.PasswordHash.Reveal(), SignInBy: string(a.SignInBy), AllowPlain: a.AllowPlain,
 		Created: micros(a.Created), Changed: micros(a.Changed), LastSignIn: micros(a.LastSignIn)}
 }
 
@@ -116,8 +117,8 @@ func (db *DB) readTrees(ctx context.Context, accounts []*keep.Account) error {
 func (db *DB) AddAccount(ctx context.Context, a *keep.Account) error {
 	defer db.holders.forget()
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, allow_plain, created, changed)
-			VALUES (:name, :note, :state, :password_hash, :allow_plain, :created, :changed)`, rowOf(a))
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, sign_in_by, allow_plain, created, changed)
+			VALUES (:name, :note, :state, :password_hash, :sign_in_by, :allow_plain, :created, :changed)`, rowOf(a))
 		if err != nil {
 			return err
 		}
@@ -133,7 +134,7 @@ func (db *DB) SaveAccount(ctx context.Context, a *keep.Account) error {
 	defer db.holders.forget()
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, state = :state, password_hash = :password_hash,
-			allow_plain = :allow_plain, changed = :changed WHERE id = :id`, rowOf(a)))
+			sign_in_by = :sign_in_by, allow_plain = :allow_plain, changed = :changed WHERE id = :id`, rowOf(a)))
 		if err != nil {
 			return err
 		}

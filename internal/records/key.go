@@ -14,6 +14,9 @@ type keyRow struct {
 	Bits        int    `db:"bits"`
 	Fingerprint string `db:"fingerprint"`
 	Blob        []byte `db:"blob"`
+	Authority   bool   `db:"authority"`
+	Expires     int64  `db:"expires"`
+	Networks    string `db:"networks"`
 	Added       int64  `db:"added"`
 	LastUsed    int64  `db:"last_used"`
 }
@@ -26,8 +29,12 @@ func (db *DB) Keys(ctx context.Context, accountID int64) ([]keep.Key, error) {
 	}
 	keys := make([]keep.Key, len(rows))
 	for i, r := range rows {
-		keys[i] = keep.Key{ID: r.ID, AccountID: r.AccountID, Label: r.Label, Type: r.Type, Bits: r.Bits, Fingerprint: r.Fingerprint,
-			Blob: r.Blob, Added: fromMicros(r.Added), LastUsed: fromMicros(r.LastUsed)}
+		networks, err := keep.ParseNetworks("networks", r.Networks)
+		if err != nil {
+			return nil, err
+		}
+		keys[i] = keep.Key{ID: r.ID, AccountID: r.AccountID, Label: r.Label, Type: r.Type, Bits: r.Bits, Fingerprint: r.Fingerprint, Blob: r.Blob,
+			Authority: r.Authority, Expires: fromMicros(r.Expires), Networks: networks, Added: fromMicros(r.Added), LastUsed: fromMicros(r.LastUsed)}
 	}
 	return keys, nil
 }
@@ -43,14 +50,22 @@ func (db *DB) KeyHolders(ctx context.Context, fingerprint string) ([]string, err
 // AddKey writes a new key and sets its ID; [ErrTaken] when the account has it already.
 func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
 	defer db.holders.forget()
-	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, added)
-		VALUES (:account_id, :label, :type, :bits, :fingerprint, :blob, :added)`,
-		keyRow{AccountID: k.AccountID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Blob: k.Blob, Added: micros(k.Added)})
+	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, authority, expires, networks, added)
+		VALUES (:account_id, :label, :type, :bits, :fingerprint, :blob, :authority, :expires, :networks, :added)`,
+		keyRow{AccountID: k.AccountID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Blob: k.Blob,
+			Authority: k.Authority, Expires: micros(k.Expires), Networks: k.Networks.String(), Added: micros(k.Added)})
 	if err != nil {
 		return taken(err)
 	}
 	k.ID, err = result.LastInsertId()
 	return err
+}
+
+// SaveKey writes a key's label and what it may be used for.
+func (db *DB) SaveKey(ctx context.Context, k keep.Key) error {
+	defer db.holders.forget()
+	return changed(db.write.ExecContext(ctx, "UPDATE account_key SET label = ?, expires = ?, networks = ? WHERE account_id = ? AND id = ?",
+		k.Label, micros(k.Expires), k.Networks.String(), k.AccountID, k.ID))
 }
 
 // DeleteKey removes a key of an account.

@@ -152,7 +152,19 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	var keys api.Page[api.Key]
 	c.call("GET", "/accounts/ann/keys", nil, 200, &keys)
 	c.call("DELETE", "/accounts/ann/keys/"+jsonOf(keys.Items[0].ID), nil, 204, nil)
-	c.call("POST", "/accounts/ann/keys", api.KeyNew{Key: public, Label: "laptop"}, 201, nil)
+	c.call("POST", "/accounts/ann/keys", api.KeyNew{Key: public, Label: "laptop"}, 201, &keys)
+	c.call("PATCH", "/accounts/ann/keys/"+jsonOf(keys.Items[0].ID), `{"networks": ["192.0.2.0/24"]}`, 200, nil)
+	c.call("PATCH", "/accounts/ann/keys/"+jsonOf(keys.Items[0].ID), `{"networks": ["x"]}`, 422, nil)
+	c.call("PATCH", "/accounts/ann/keys/none", `{}`, 422, nil)
+	c.call("POST", "/accounts/ann/key-pairs", api.KeyPairNew{Label: "scanner"}, 201, nil)
+	c.call("POST", "/accounts/ann/key-pairs", `{"type": "dsa"}`, 422, nil)
+	c.call("POST", "/key-tests", api.KeyText{Key: public}, 200, nil)
+	var hostKey api.HostKey
+	c.call("POST", "/host-keys", api.HostKeyNew{Type: "ecdsa"}, 201, &hostKey)
+	c.call("POST", "/host-keys", `{"private": "x"}`, 422, nil)
+	c.call("POST", "/host-keys/"+hostKey.ID+"/use", nil, 200, nil)
+	c.call("DELETE", "/host-keys/"+hostKey.ID, nil, 204, nil)
+	c.call("DELETE", "/host-keys/"+hostKey.ID, nil, 404, nil)
 
 	file, _ := testkit.File(t, 1000)
 	out, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", "ann:"+made.Password, "-T", file, "ftps://"+k.Address("ftps")+"/f")

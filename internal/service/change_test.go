@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -182,73 +181,6 @@ func TestAListenersPolicyIsChangedWhileItRuns(t *testing.T) {
 	k.Must(&trail, "audit", "-action", "listener-set")
 	require.Len(t, trail, 3)
 	assert.Contains(t, trail[0].Detail, `"encryption":"off"`)
-}
-
-func TestHostKeysAreToldAsOtherToolsTellThem(t *testing.T) {
-	k := testkit.Start(t)
-	var keys []api.HostKey
-	k.Must(&keys, "hostkey", "list")
-	require.Len(t, keys, 3)
-	for _, key := range keys {
-		file := filepath.Join(t.TempDir(), "host.pub")
-		require.NoError(t, os.WriteFile(file, []byte(key.Line+"\n"), 0o600))
-		out, err := testkit.Run(t, "", "ssh-keygen", "-l", "-f", file)
-		require.NoError(t, err, out)
-		assert.Contains(t, out, key.Fingerprint)
-		out, err = testkit.Run(t, "", "ssh-keygen", "-r", "keep.example", "-f", file)
-		require.NoError(t, err, out)
-		assert.Contains(t, out, "keep.example IN SSHFP "+key.SSHFP+"\n")
-	}
-	assert.Contains(t, k.Must(nil, "hostkey", "list"), "IN SSHFP 4 2 ")
-}
-
-func TestKeysAreCheckedBeforeTheyAreTaken(t *testing.T) {
-	k := testkit.Start(t)
-	k.Account("ann")
-	k.Account("ben")
-	file := k.Key("ann")
-	public := strings.TrimSpace(string(onDisk(t, file+".pub")))
-	_, errs, status := k.CLI("key", "add", "ben", file)
-	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "this is a PRIVATE key; it was not stored")
-	_, errs, status = k.CLIWith(public[:40]+"\r\n  "+public[40:70]+"\n"+public[70:], "key", "add", "ben", "-")
-	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "the account ann has this key already", "the broken lines were mended")
-	k.Must(nil, "key", "add", "ben", file+".pub", "-shared")
-	for _, form := range []string{"RFC4716", "PKCS8", "PEM"} { // as the real tool writes them
-		pair := filepath.Join(t.TempDir(), "pair")
-		out, err := testkit.Run(t, "", "ssh-keygen", "-q", "-t", "rsa", "-b", "2048", "-N", "", "-C", "a comment", "-f", pair)
-		require.NoError(t, err, out)
-		text, err := testkit.Run(t, "", "ssh-keygen", "-e", "-m", form, "-f", pair+".pub")
-		require.NoError(t, err, text)
-		_, errs, status := k.CLIWith(text, "key", "add", "ann", "-")
-		require.Zero(t, status, "%s: %s", form, errs)
-		out, err = k.SFTP("ann", pair, "ls")
-		assert.NoError(t, err, "%s: %s", form, out)
-		_, errs, status = k.CLIWith(text[:len(text)/2], "key", "add", "ann", "-")
-		assert.Equal(t, 1, status)
-		assert.Contains(t, errs, "copy it again whole")
-	}
-	_, errs, status = k.CLIWith(public+"\n"+public, "key", "add", "ann", "-")
-	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "there are 2 keys in it")
-	weak := filepath.Join(t.TempDir(), "weak")
-	out, err := testkit.Run(t, "", "ssh-keygen", "-q", "-t", "rsa", "-b", "1024", "-N", "", "-f", weak)
-	require.NoError(t, err, out)
-	for text, say := range map[string]string{string(onDisk(t, weak+".pub")): "1024 bits is too weak", "ssh-ed25519 AAAA": "damaged or cut short", "hello": "not a public key"} {
-		_, errs, status = k.CLIWith(text, "key", "add", "ben", "-")
-		assert.Equal(t, 1, status)
-		assert.Contains(t, errs, say)
-	}
-	var keys []api.Key
-	k.Must(&keys, "key", "list", "ben")
-	require.Len(t, keys, 1)
-	assert.Equal(t, "ann@test", keys[0].Label)
-	k.Must(nil, "key", "remove", "ben", fmt.Sprint(keys[0].ID))
-	out, err = k.SFTP("ben", file, "ls")
-	assert.Error(t, err, out)
-	out, err = k.SFTP("ann", file, "ls")
-	assert.NoError(t, err, out)
 }
 
 func TestWrongUsageIsStatus2AndNoServiceIsSaid(t *testing.T) {

@@ -1,12 +1,9 @@
 package service
 
 import (
-	"crypto"
 	"crypto/ecdsa"
-	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
@@ -19,47 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 )
-
-// hostKeyKinds are the host keys made at first start, best first.
-var hostKeyKinds = []struct {
-	name string
-	make func() (crypto.PrivateKey, error)
-}{
-	{"ed25519", func() (crypto.PrivateKey, error) { _, key, err := ed25519.GenerateKey(rand.Reader); return key, err }},
-	{"ecdsa", func() (crypto.PrivateKey, error) { return ecdsa.GenerateKey(elliptic.P256(), rand.Reader) }},
-	{"rsa", func() (crypto.PrivateKey, error) { return rsa.GenerateKey(rand.Reader, 3072) }},
-}
-
-// hostKeys reads the SSH host keys, making those that are missing.
-func hostKeys(dir string) ([]ssh.Signer, error) {
-	folder := filepath.Join(dir, "hostkeys")
-	var signers []ssh.Signer
-	for _, kind := range hostKeyKinds {
-		text, err := madeOnce(filepath.Join(folder, kind.name+".pem"), func() ([]byte, error) {
-			key, err := kind.make()
-			if err != nil {
-				return nil, err
-			}
-			block, err := ssh.MarshalPrivateKey(key, "urbankeep")
-			if err != nil {
-				return nil, err
-			}
-			return pem.EncodeToMemory(block), nil
-		})
-		if err != nil {
-			return nil, fmt.Errorf("host key %s: %w", kind.name, err)
-		}
-		signer, err := ssh.ParsePrivateKey(text)
-		if err != nil {
-			return nil, fmt.Errorf("host key %s: %w: move %s away and a new one is made", kind.name, err, folder)
-		}
-		signers = append(signers, signer)
-	}
-	return signers, nil
-}
 
 // madeOnce reads a secret file, making it (0600, in a folder of 0700) where it
 // is missing. It appears under its name only when it is whole.

@@ -12,10 +12,9 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"urbankeep/internal/audit"
 	"urbankeep/internal/ftp"
+	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
 	"urbankeep/internal/records"
@@ -63,7 +62,7 @@ type Service struct {
 	Office    *office.Office
 	Operators *signin.Operators
 	Traffic   *traffic.Registry
-	HostKeys  []ssh.Signer
+	HostKeys  *hostkey.Ring
 	TLS       tls.Certificate
 
 	dir       string
@@ -100,7 +99,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := s.furnish(ctx, o); err != nil {
 		return err
 	}
-	if s.HostKeys, err = hostKeys(o.Dir); err != nil {
+	if s.HostKeys, err = hostkey.Open(filepath.Join(o.Dir, "hostkeys")); err != nil {
 		return err
 	}
 	if s.TLS, err = certificate(o.Dir, time.Now()); err != nil {
@@ -114,7 +113,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Log: o.Log, Delay: delay}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, Live: live{s.door, s}, Traffic: s.Traffic, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Traffic: s.Traffic, Log: o.Log}
 	return nil
 }
 

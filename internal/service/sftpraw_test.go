@@ -59,6 +59,15 @@ func dialSSH(t *testing.T, k *testkit.Keep, account string) *ssh.Client {
 }
 
 // channel opens an sftp channel without a greeting.
+func dialKey(t *testing.T, k *testkit.Keep, account, file string) *ssh.Client {
+	signer, err := ssh.ParsePrivateKey(onDisk(t, file))
+	require.NoError(t, err)
+	client, err := ssh.Dial("tcp", k.Address("sftp"), &ssh.ClientConfig{User: account, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	require.NoError(t, err)
+	t.Cleanup(func() { client.Close() })
+	return client
+}
+
 func channel(t *testing.T, client *ssh.Client) *raw {
 	session, err := client.NewSession()
 	require.NoError(t, err)

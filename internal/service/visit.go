@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"urbankeep/internal/audit"
 	"urbankeep/internal/ftp"
 	"urbankeep/internal/keep"
@@ -62,7 +64,10 @@ type visit struct {
 	account *keep.Account
 	tree    *tree.Tree
 	session *traffic.Session
+	key     string // fingerprint of the key it signed in with, "" for none
 	since   time.Time
+
+	attempt signin.Attempt // of the connection's goroutine
 }
 
 func (v *visit) MayBePlain(ctx context.Context, account string) bool {
@@ -75,19 +80,19 @@ func (v *visit) MayBePlain(ctx context.Context, account string) bool {
 }
 
 func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
-	a, err := v.door.accounts.Password(ctx, v.visitor, account, password)
+	a, err := v.door.accounts.Password(ctx, v.visitor, &v.attempt, account, password)
 	if err != nil {
 		return nil, err
 	}
 	return v.enter(ctx, a)
 }
 
-func (v *visit) Holds(ctx context.Context, account, fingerprint string) bool {
-	return v.door.accounts.Holds(ctx, account, fingerprint)
+func (v *visit) Offer(ctx context.Context, account string, key ssh.PublicKey) bool {
+	return v.door.accounts.Offer(ctx, v.visitor, &v.attempt, account, key)
 }
 
-func (v *visit) KeyProved(ctx context.Context, account, fingerprint string) (*tree.Tree, error) {
-	a, err := v.door.accounts.KeyProved(ctx, v.visitor, account, fingerprint)
+func (v *visit) KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error) {
+	a, err := v.door.accounts.KeyProved(ctx, v.visitor, &v.attempt, account, key)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +119,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 		return unable(err)
 	}
 	v.mu.Lock()
-	v.account, v.tree, v.session, v.since = a, opened, session, time.Now()
+	v.account, v.tree, v.session, v.key, v.since = a, opened, session, v.attempt.Key, time.Now()
 	v.mu.Unlock()
 	d.mu.Lock()
 	d.inside[v] = true
@@ -159,7 +164,9 @@ func (v *visit) SignOut(why *keep.Fault) {
 	v.visitor.Session = traffic.NewID() // a second sign-in on the connection is a session of its own
 	visitor := v.visitor
 	v.mu.Unlock()
-	if session != nil {
+	if session == nil {
+		v.door.accounts.Abandon(visitor, &v.attempt)
+	} else {
 		session.Close()
 		visitor.Session = session.ID()
 		v.door.accounts.Left(visitor, account.Name, since, why)
@@ -186,6 +193,19 @@ func (d *door) Renew(account *keep.Account) {
 func (d *door) EndAll(account string, why *keep.Fault) {
 	for _, v := range d.visits(account) {
 		v.cut(why)
+	}
+}
+
+// EndKey ends the sessions of an account that were signed in with a key. It
+// implements [office.Live].
+func (d *door) EndKey(account, fingerprint string, why *keep.Fault) {
+	for _, v := range d.visits(account) {
+		v.mu.Lock()
+		by := v.key
+		v.mu.Unlock()
+		if by == fingerprint {
+			v.cut(why)
+		}
 	}
 }
 

@@ -39,6 +39,8 @@ func (c *conn) serveChannel(channel ssh.Channel, requests <-chan *ssh.Request) {
 	select {
 	case <-started:
 		newSession(c, channel).run()
+		c.answering.Lock() // who stays for a moment only learns the host keys all the same
+		c.answering.Unlock()
 		channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 		channel.Close()
 	case <-ended:

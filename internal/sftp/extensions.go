@@ -1,6 +1,7 @@
 package sftp
 
 import (
+	"context"
 	"io"
 	"io/fs"
 
@@ -11,48 +12,53 @@ import (
 type extension struct {
 	name    string
 	version string // as announced; "": not announced
-	run     func(s *session, id uint32, d *decoder) error
+	kind
 }
 
 // extensions are those that common clients use. Their descriptions are in the
-// PROTOCOL file of the suite that introduced them.
+// PROTOCOL file of the suite that introduced them; check-file is section 3 of
+// draft-ietf-secsh-filexfer-extensions-00.
 var extensions = []extension{
-	{"posix-rename@openssh.com", "1", func(s *session, _ uint32, d *decoder) error { return s.rename(d, true) }},
-	{"statvfs@openssh.com", "2", (*session).statvfs},
-	{"fstatvfs@openssh.com", "2", (*session).fstatvfs},
-	{"lsetstat@openssh.com", "1", (*session).lsetstat},
-	{"copy-data", "1", (*session).copyData},
-	{"hardlink@openssh.com", "1", (*session).hardlink},
-	{"fsync@openssh.com", "1", (*session).fsync},
-	{"limits@openssh.com", "1", (*session).limits},
-	{"expand-path@openssh.com", "1", (*session).expandPath},
-	{"home-directory", "1", (*session).homeDirectory},
+	{"posix-rename@openssh.com", "1", kind{func(r *request) error { return r.rename(true) }, false}},
+	{"statvfs@openssh.com", "2", kind{(*request).statvfs, false}},
+	{"fstatvfs@openssh.com", "2", kind{(*request).fstatvfs, true}},
+	{"lsetstat@openssh.com", "1", kind{(*request).lsetstat, false}},
+	{"copy-data", "1", kind{(*request).copyData, false}}, // of two handles
+	{"hardlink@openssh.com", "1", kind{(*request).hardlink, false}},
+	{"fsync@openssh.com", "1", kind{(*request).fsync, true}},
+	{"limits@openssh.com", "1", kind{(*request).limits, false}},
+	{"expand-path@openssh.com", "1", kind{(*request).expandPath, false}},
+	{"home-directory", "1", kind{(*request).homeDirectory, false}},
+	{"check-file", "1", kind{(*request).checkHandle, true}}, // so called by some clients
+	{"check-file-handle", "", kind{(*request).checkHandle, true}},
+	{"check-file-name", "", kind{(*request).checkName, false}},
 }
 
-func (s *session) extended(id uint32, d *decoder) error {
+// extensionNamed takes the name off an extended request and finds its kind.
+func extensionNamed(d *decoder) (kind, bool) {
 	name := d.string()
 	for _, e := range extensions {
 		if e.name == name {
-			return e.run(s, id, d)
+			return e.kind, true
 		}
 	}
-	return errUnsupported
+	return kind{}, false
 }
 
-func (s *session) statvfs(id uint32, d *decoder) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) statvfs() error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	return s.space(id, at)
+	return r.space(at)
 }
 
-func (s *session) fstatvfs(id uint32, d *decoder) error {
-	_, h, err := s.handle(d)
+func (r *request) fstatvfs() error {
+	h, err := r.handle()
 	if err != nil {
 		return err
 	}
-	return s.space(id, h.path)
+	return r.space(h.path)
 }
 
 // The form of a statvfs reply: the unit that sizes are told in, and the longest name.
@@ -61,49 +67,49 @@ const (
 	longestName = 255
 )
 
-func (s *session) space(id uint32, at string) error {
-	space, err := s.tree.Space(at)
+func (r *request) space(at string) error {
+	space, err := r.s.tree.Space(at)
 	if err != nil {
 		return err
 	}
-	s.out.start(pktReply, id)
+	r.start(pktReply)
 	for _, v := range []uint64{spaceUnit, spaceUnit, space.Bytes / spaceUnit, space.FreeBytes / spaceUnit, space.FreeBytes / spaceUnit,
 		space.Files, space.FreeFiles, space.FreeFiles, 0, 0, longestName} {
-		s.out.uint64(v)
+		r.out.uint64(v)
 	}
 	return nil
 }
 
 // lsetstat is SETSTAT without following a link; the modes and times of a link
 // itself can't be set here.
-func (s *session) lsetstat(_ uint32, d *decoder) error {
-	at, err := s.path(d)
-	attrs := d.attributes()
-	if err != nil || d.err != nil {
+func (r *request) lsetstat() error {
+	at, err := r.path()
+	attrs := r.d.attributes()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	info, err := s.tree.Lstat(at)
+	info, err := r.s.tree.Lstat(at)
 	if err != nil {
 		return err
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
 		return status{statusUnsupported, "the modes and times of a link can't be set here"}
 	}
-	return set(pathTarget{s.tree, at}, attrs)
+	return set(pathTarget{r.s.tree, at}, attrs)
 }
 
 // copyData copies between two open files without sending the bytes to the client
 // and back (draft-ietf-secsh-filexfer-extensions-00, section 7).
-func (s *session) copyData(_ uint32, d *decoder) error {
-	from, err := s.file(d)
+func (r *request) copyData() error {
+	from, err := r.file()
 	if err != nil {
 		return err
 	}
-	readAt, length := d.uint64(), d.uint64()
-	to, err := s.file(d)
-	writeAt := d.uint64()
+	readAt, length := r.d.uint64(), r.d.uint64()
+	to, err := r.file()
+	writeAt := r.d.uint64()
 	switch {
-	case err != nil || d.err != nil:
+	case err != nil || r.d.err != nil:
 		return err
 	case int64(readAt) < 0 || int64(writeAt) < 0 || int64(length) < 0:
 		return errBadMessage
@@ -114,52 +120,67 @@ func (s *session) copyData(_ uint32, d *decoder) error {
 	if length > 0 {
 		source = io.LimitReader(source, int64(length))
 	}
-	_, err = io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(to, int64(writeAt))}, struct{ io.Reader }{source}, s.in)
+	buf := buffer(maxPacket)
+	defer release(buf)
+	_, err = io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(to, int64(writeAt))}, struct{ io.Reader }{whileConnected{r.s.conn.ctx, source}}, buf[:cap(buf)])
 	return err
 }
 
-func (s *session) hardlink(_ uint32, d *decoder) error {
-	from, err := s.path(d)
+// whileConnected ends a long piece of work with the connection it is for.
+type whileConnected struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (w whileConnected) Read(p []byte) (int, error) {
+	if w.ctx.Err() != nil {
+		return 0, keep.Refuse(keep.ClientGone, "the client left")
+	}
+	return w.Reader.Read(p)
+}
+
+func (r *request) hardlink() error {
+	from, err := r.path()
 	if err != nil {
 		return err
 	}
-	to, err := s.path(d)
-	if err != nil || d.err != nil {
+	to, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	return s.tree.Hardlink(from, to)
+	return r.s.tree.Hardlink(from, to)
 }
 
-func (s *session) fsync(_ uint32, d *decoder) error {
-	f, err := s.file(d)
+func (r *request) fsync() error {
+	f, err := r.file()
 	if err != nil {
 		return err
 	}
 	return f.Sync()
 }
 
-func (s *session) limits(id uint32, _ *decoder) error {
-	s.out.start(pktReply, id)
+func (r *request) limits() error {
+	r.start(pktReply)
 	for _, limit := range []uint64{maxPacket, maxData, maxData, maxHandles} {
-		s.out.uint64(limit)
+		r.out.uint64(limit)
 	}
 	return nil
 }
 
-func (s *session) expandPath(id uint32, d *decoder) error {
-	at, err := keep.CleanPath("/", expand(d.string()))
-	if err != nil || d.err != nil {
+func (r *request) expandPath() error {
+	at, err := keep.CleanPath("/", expand(r.d.string()))
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	s.oneName(id, at)
+	r.oneName(at)
 	return nil
 }
 
-func (s *session) homeDirectory(id uint32, d *decoder) error {
-	d.string() // whose home: everyone's is "/"
-	if d.err != nil {
+func (r *request) homeDirectory() error {
+	r.d.string() // whose home: everyone's is "/"
+	if r.d.err != nil {
 		return nil
 	}
-	s.oneName(id, "/")
+	r.oneName("/")
 	return nil
 }

@@ -82,23 +82,26 @@ var (
 	errShort         = errors.New("the packet ends too early")
 )
 
-// readPacket reads one packet into buf, which has room for maxPacket bytes, and
-// gives its bytes without the length.
-func readPacket(r io.Reader, buf []byte) ([]byte, error) {
-	if _, err := io.ReadFull(r, buf[:4]); err != nil {
+// readPacket reads one packet into a pooled buffer and gives its bytes without
+// the length.
+func readPacket(r io.Reader) ([]byte, error) {
+	var head [4]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
 		return nil, err
 	}
-	size := binary.BigEndian.Uint32(buf[:4])
+	size := binary.BigEndian.Uint32(head[:])
 	if size > maxPacket {
 		return nil, errPacketTooLong
 	}
 	if size == 0 {
 		return nil, errShort
 	}
-	if _, err := io.ReadFull(r, buf[:size]); err != nil {
+	buf := buffer(int(size))[:size]
+	if _, err := io.ReadFull(r, buf); err != nil {
+		release(buf)
 		return nil, err
 	}
-	return buf[:size], nil
+	return buf, nil
 }
 
 // decoder takes fields off a packet. After the first that is not there, err is

@@ -10,12 +10,11 @@ import (
 )
 
 func TestALengthBeyondTheLimitIsRefusedBeforeAnythingIsRead(t *testing.T) {
-	buf := make([]byte, maxPacket)
 	for _, size := range []uint32{maxPacket + 1, 1 << 31, 0xffffffff} {
-		_, err := readPacket(bytes.NewReader(binary.BigEndian.AppendUint32(nil, size)), buf)
+		_, err := readPacket(bytes.NewReader(binary.BigEndian.AppendUint32(nil, size)))
 		assert.ErrorIs(t, err, errPacketTooLong)
 	}
-	_, err := readPacket(bytes.NewReader(make([]byte, 4)), buf)
+	_, err := readPacket(bytes.NewReader(make([]byte, 4)))
 	assert.ErrorIs(t, err, errShort)
 }
 
@@ -24,8 +23,7 @@ func FuzzDecoder(f *testing.F) {
 	f.Add(binary.BigEndian.AppendUint32(nil, 0xffffffff))
 	f.Add([]byte{0, 0, 0, 12, 9, 0, 0, 0, 1, 255, 255, 255, 255, 0, 0, 0})
 	f.Fuzz(func(t *testing.T, in []byte) {
-		buf := make([]byte, maxPacket)
-		packet, err := readPacket(iotest.HalfReader(bytes.NewReader(in)), buf)
+		packet, err := readPacket(iotest.HalfReader(bytes.NewReader(in)))
 		if err != nil {
 			return
 		}

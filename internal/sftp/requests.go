@@ -11,54 +11,59 @@ import (
 	"urbankeep/internal/tree"
 )
 
-// requests is the table of what version 3 can ask (section 6). A request either
-// leaves its reply in s.out or returns an error, nil being the status OK.
-var requests map[byte]func(s *session, id uint32, d *decoder) error
+// kinds is the table of what version 3 can ask (section 6).
+var kinds map[byte]kind
+
+// kind is one kind of request. Answer either leaves a reply in r.out or returns
+// an error, nil being the status OK.
+type kind struct {
+	answer   func(r *request) error
+	onHandle bool // it begins with a handle, and concerns nothing else
+}
 
 func init() { // not a literal: SETSTAT and its like refer to one another
-	requests = map[byte]func(*session, uint32, *decoder) error{
-		pktOpen:     (*session).open,
-		pktClose:    (*session).close,
-		pktRead:     (*session).read,
-		pktWrite:    (*session).write,
-		pktLstat:    func(s *session, id uint32, d *decoder) error { return s.stat(id, d, s.tree.Lstat) },
-		pktStat:     func(s *session, id uint32, d *decoder) error { return s.stat(id, d, s.tree.Stat) },
-		pktFstat:    (*session).fstat,
-		pktSetstat:  (*session).setstat,
-		pktFsetstat: (*session).fsetstat,
-		pktOpendir:  (*session).opendir,
-		pktReaddir:  (*session).readdir,
-		pktRemove:   func(s *session, _ uint32, d *decoder) error { return s.onPath(d, s.tree.Remove) },
-		pktRmdir:    func(s *session, _ uint32, d *decoder) error { return s.onPath(d, s.tree.Rmdir) },
-		pktMkdir:    func(s *session, _ uint32, d *decoder) error { return s.onPath(d, s.tree.Mkdir) },
-		pktRealpath: (*session).realpath,
-		pktRename:   func(s *session, _ uint32, d *decoder) error { return s.rename(d, false) },
-		pktReadlink: (*session).readlink,
-		pktSymlink:  (*session).symlink,
-		pktExtended: (*session).extended,
+	kinds = map[byte]kind{
+		pktOpen:     {(*request).open, false},
+		pktClose:    {(*request).close, true},
+		pktRead:     {(*request).read, true},
+		pktWrite:    {(*request).write, true},
+		pktLstat:    {func(r *request) error { return r.stat(r.s.tree.Lstat) }, false},
+		pktStat:     {func(r *request) error { return r.stat(r.s.tree.Stat) }, false},
+		pktFstat:    {(*request).fstat, true},
+		pktSetstat:  {(*request).setstat, false},
+		pktFsetstat: {(*request).fsetstat, true},
+		pktOpendir:  {(*request).opendir, false},
+		pktReaddir:  {(*request).readdir, true},
+		pktRemove:   {func(r *request) error { return r.onPath(r.s.tree.Remove) }, false},
+		pktRmdir:    {func(r *request) error { return r.onPath(r.s.tree.Rmdir) }, false},
+		pktMkdir:    {func(r *request) error { return r.onPath(r.s.tree.Mkdir) }, false},
+		pktRealpath: {(*request).realpath, false},
+		pktRename:   {func(r *request) error { return r.rename(false) }, false},
+		pktReadlink: {(*request).readlink, false},
+		pktSymlink:  {(*request).symlink, false},
 	}
 }
 
-// path takes a name off a request and makes it a clean path.
-func (s *session) path(d *decoder) (string, error) { return keep.CleanPath("/", d.string()) }
+// path takes a name off the request and makes it a clean path.
+func (r *request) path() (string, error) { return keep.CleanPath("/", r.d.string()) }
 
-func (s *session) onPath(d *decoder, do func(string) error) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) onPath(do func(string) error) error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
 	return do(at)
 }
 
 // open is section 6.3.
-func (s *session) open(id uint32, d *decoder) error {
-	at, err := s.path(d)
-	flags := d.uint32()
-	attrs := d.attributes()
-	if err != nil || d.err != nil {
+func (r *request) open() error {
+	at, err := r.path()
+	flags := r.d.uint32()
+	attrs := r.d.attributes()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	if err := s.room(); err != nil {
+	if err := r.s.room(); err != nil {
 		return err
 	}
 	mode := tree.OpenMode{Read: flags&openRead != 0, Write: flags&openWrite != 0, Append: flags&openAppend != 0,
@@ -69,57 +74,58 @@ func (s *session) open(id uint32, d *decoder) error {
 	if attrs.mode != nil {
 		mode.Mode = *attrs.mode
 	}
-	f, err := s.tree.Open(at, mode)
+	f, err := r.s.tree.Open(at, mode)
 	if err != nil {
 		return err
 	}
-	s.conn.opened(+1)
-	return s.keep(id, handle{file: f, path: at})
+	r.s.conn.opened(+1)
+	return r.keep(&handle{file: f, path: at})
 }
 
 // close ends a transfer; the reply waits until its record is on disk.
-func (s *session) close(_ uint32, d *decoder) error {
-	number, h, err := s.handle(d)
+func (r *request) close() error {
+	h, err := r.handle()
 	if err != nil {
 		return err
 	}
-	delete(s.handles, number)
+	r.s.forget(h)
 	if h.file == nil {
 		return nil
 	}
-	s.closed++ // only once the client has its reply may a stopping service hang up
+	r.closed = true // only once the client has its reply may a stopping service hang up
 	return h.file.Close()
 }
 
-func (s *session) read(id uint32, d *decoder) error {
-	f, err := s.file(d)
-	offset, size := d.uint64(), d.uint32()
-	if err != nil || d.err != nil {
+func (r *request) read() error {
+	f, err := r.file()
+	offset, size := r.d.uint64(), r.d.uint32()
+	if err != nil || r.d.err != nil {
 		return err
 	}
 	size = min(size, maxData)
-	s.out.start(pktData, id)
-	s.out.uint32(0)
-	head := len(s.out.b)
-	n, err := f.ReadAt(s.out.b[head:head+int(size)], int64(offset))
+	r.out.b = buffer(replyHead + int(size))
+	r.start(pktData)
+	r.out.uint32(0)
+	head := len(r.out.b)
+	n, err := f.ReadAt(r.out.b[head:head+int(size)], int64(offset))
 	if n == 0 && err != nil {
-		s.out.b = s.out.b[:0]
+		r.out.b = r.out.b[:0]
 		if err == io.EOF {
 			return errEOF
 		}
 		return err
 	}
-	s.out.b = s.out.b[:head-4]
-	s.out.uint32(uint32(n))
-	s.out.b = s.out.b[:head+n]
+	r.out.b = r.out.b[:head-4]
+	r.out.uint32(uint32(n))
+	r.out.b = r.out.b[:head+n]
 	return nil
 }
 
-func (s *session) write(_ uint32, d *decoder) error {
-	f, err := s.file(d)
-	offset := d.uint64()
-	data := d.bytes()
-	if err != nil || d.err != nil {
+func (r *request) write() error {
+	f, err := r.file()
+	offset := r.d.uint64()
+	data := r.d.bytes()
+	if err != nil || r.d.err != nil {
 		return err
 	}
 	if int64(offset) < 0 {
@@ -129,22 +135,22 @@ func (s *session) write(_ uint32, d *decoder) error {
 	return err
 }
 
-func (s *session) stat(id uint32, d *decoder, ask func(string) (fs.FileInfo, error)) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) stat(ask func(string) (fs.FileInfo, error)) error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
 	info, err := ask(at)
 	if err != nil {
 		return err
 	}
-	s.out.start(pktAttrs, id)
-	s.out.attributes(info)
+	r.start(pktAttrs)
+	r.out.attributes(info)
 	return nil
 }
 
-func (s *session) fstat(id uint32, d *decoder) error {
-	_, h, err := s.handle(d)
+func (r *request) fstat() error {
+	h, err := r.handle()
 	if err != nil {
 		return err
 	}
@@ -152,13 +158,13 @@ func (s *session) fstat(id uint32, d *decoder) error {
 	if h.file != nil {
 		info, err = h.file.Stat()
 	} else {
-		info, err = s.tree.Stat(h.path)
+		info, err = r.s.tree.Stat(h.path)
 	}
 	if err != nil {
 		return err
 	}
-	s.out.start(pktAttrs, id)
-	s.out.attributes(info)
+	r.start(pktAttrs)
+	r.out.attributes(info)
 	return nil
 }
 
@@ -179,23 +185,23 @@ func (p pathTarget) Touch(access, modified time.Time, mode *fs.FileMode) error {
 	return p.t.Touch(p.at, access, modified, mode)
 }
 
-func (s *session) setstat(_ uint32, d *decoder) error {
-	at, err := s.path(d)
-	attrs := d.attributes()
-	if err != nil || d.err != nil {
+func (r *request) setstat() error {
+	at, err := r.path()
+	attrs := r.d.attributes()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	return set(pathTarget{s.tree, at}, attrs)
+	return set(pathTarget{r.s.tree, at}, attrs)
 }
 
-func (s *session) fsetstat(_ uint32, d *decoder) error {
-	_, h, err := s.handle(d)
-	attrs := d.attributes()
-	if err != nil || d.err != nil {
+func (r *request) fsetstat() error {
+	h, err := r.handle()
+	attrs := r.d.attributes()
+	if err != nil || r.d.err != nil {
 		return err
 	}
 	if h.file == nil {
-		return set(pathTarget{s.tree, h.path}, attrs)
+		return set(pathTarget{r.s.tree, h.path}, attrs)
 	}
 	return set(h.file, attrs)
 }
@@ -219,26 +225,26 @@ func set(on target, a attributes) error {
 	return nil
 }
 
-func (s *session) opendir(id uint32, d *decoder) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) opendir() error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	if err := s.room(); err != nil {
+	if err := r.s.room(); err != nil {
 		return err
 	}
-	entries, err := s.tree.List(at)
+	entries, err := r.s.tree.List(at)
 	if err != nil {
 		return err
 	}
-	return s.keep(id, handle{path: at, entries: entries})
+	return r.keep(&handle{path: at, entries: entries})
 }
 
 // dirPage bounds the names of one READDIR reply; clients allocate for them.
 const dirPage = 128
 
-func (s *session) readdir(id uint32, d *decoder) error {
-	number, h, err := s.handle(d)
+func (r *request) readdir() error {
+	h, err := r.handle()
 	if err != nil {
 		return err
 	}
@@ -249,20 +255,19 @@ func (s *session) readdir(id uint32, d *decoder) error {
 		return errEOF
 	}
 	n := min(dirPage, len(h.entries))
-	s.names(id, h.entries[:n], func(info fs.FileInfo) string { return info.Name() })
+	r.names(h.entries[:n])
 	h.entries = h.entries[n:]
-	s.handles[number] = h
 	return nil
 }
 
 // names replies with a list of names (section 7).
-func (s *session) names(id uint32, entries []fs.FileInfo, name func(fs.FileInfo) string) {
-	s.out.start(pktName, id)
-	s.out.uint32(uint32(len(entries)))
+func (r *request) names(entries []fs.FileInfo) {
+	r.start(pktName)
+	r.out.uint32(uint32(len(entries)))
 	for _, info := range entries {
-		s.out.string(name(info))
-		s.out.string(s.longName(info))
-		s.out.attributes(info)
+		r.out.string(info.Name())
+		r.out.string(r.s.longName(info))
+		r.out.attributes(info)
 	}
 }
 
@@ -285,59 +290,59 @@ func (s *session) longName(info fs.FileInfo) string {
 }
 
 // realpath makes a name canonical (section 6.11). It does not ask the disk.
-func (s *session) realpath(id uint32, d *decoder) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) realpath() error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	s.oneName(id, at)
+	r.oneName(at)
 	return nil
 }
 
-func (s *session) oneName(id uint32, name string) {
-	s.out.start(pktName, id)
-	s.out.uint32(1)
-	s.out.string(name)
-	s.out.string(name)
-	s.out.uint32(0) // no attributes
+func (r *request) oneName(name string) {
+	r.start(pktName)
+	r.out.uint32(1)
+	r.out.string(name)
+	r.out.string(name)
+	r.out.uint32(0) // no attributes
 }
 
-func (s *session) rename(d *decoder, replace bool) error {
-	from, err1 := s.path(d)
-	to, err2 := s.path(d)
+func (r *request) rename(replace bool) error {
+	from, err1 := r.path()
+	to, err2 := r.path()
 	switch {
-	case d.err != nil:
+	case r.d.err != nil:
 		return errBadMessage
 	case err1 != nil:
 		return err1
 	case err2 != nil:
 		return err2
 	}
-	return s.tree.Rename(from, to, replace)
+	return r.s.tree.Rename(from, to, replace)
 }
 
-func (s *session) readlink(id uint32, d *decoder) error {
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) readlink() error {
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	target, err := s.tree.Readlink(at)
+	target, err := r.s.tree.Readlink(at)
 	if err != nil {
 		return err
 	}
-	s.oneName(id, target)
+	r.oneName(target)
 	return nil
 }
 
 // symlink takes the target first and the link's own path second: the draft has
 // them the other way round, but this is what clients really send.
-func (s *session) symlink(_ uint32, d *decoder) error {
-	target := d.string()
-	at, err := s.path(d)
-	if err != nil || d.err != nil {
+func (r *request) symlink() error {
+	target := r.d.string()
+	at, err := r.path()
+	if err != nil || r.d.err != nil {
 		return err
 	}
-	return s.tree.Symlink(target, at)
+	return r.s.tree.Symlink(target, at)
 }
 
 // expand is "~" as the home, which is the root of the tree.

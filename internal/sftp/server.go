@@ -28,10 +28,12 @@ type Keeper interface {
 type Visit interface {
 	// SignIn opens the account's tree by password. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
-	// Holds reports whether an account has a key; the client has proved nothing yet.
-	Holds(ctx context.Context, account, fingerprint string) bool
-	// KeyProved opens the account's tree once the client has proved that it has the key.
-	KeyProved(ctx context.Context, account, fingerprint string) (*tree.Tree, error)
+	// Offer reports whether a key, or a user certificate, would sign an account
+	// in; the client has proved nothing yet.
+	Offer(ctx context.Context, account string, key ssh.PublicKey) bool
+	// KeyProved opens the account's tree once the client has proved that it has
+	// the key; a [keep.PasswordToo] says that a password must follow.
+	KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error)
 	// Secured says what protects the connection.
 	Secured(cipher string)
 	// Named says what software the client claims to be.
@@ -40,23 +42,35 @@ type Visit interface {
 	SignOut(why *keep.Fault)
 }
 
+// HostKeys are the keys by which clients know the service; they may change
+// while it runs.
+type HostKeys interface {
+	Serving() []ssh.Signer // prove the service, one of each type
+	Known() []ssh.Signer   // these, and those that clients are to learn
+}
+
 // Timeouts bound how long anything may take.
 type Timeouts struct {
 	SignIn time.Duration // from the connection to the end of the sign-in
 	Idle   time.Duration // without a request
+	Alive  time.Duration // between two signs of life that are asked for
 }
 
 // DefaultTimeouts are the usual bounds.
-var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute}
+var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute, Alive: time.Minute}
 
 // maxTries bounds the sign-in attempts of one connection; clients that offer
 // several keys use one for each.
 const maxTries = 8
 
+// maxChannels bounds the sessions that one connection may have at once, and with
+// them its memory.
+const maxChannels = 10
+
 // Server serves one listener.
 type Server struct {
 	Listener keep.Listener
-	HostKeys []ssh.Signer
+	HostKeys HostKeys
 	Keeper   Keeper
 	Timeouts Timeouts
 	Log      *slog.Logger
@@ -87,6 +101,8 @@ type conn struct {
 	cancel context.CancelFunc
 	tree   *tree.Tree
 	idle   *time.Timer
+
+	answering sync.Mutex // a request that belongs to no channel
 
 	mu       sync.Mutex
 	reason   *keep.Fault // why it was cut
@@ -161,17 +177,28 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	defer c.idle.Stop()
 
 	var running sync.WaitGroup
-	running.Go(func() { ssh.DiscardRequests(requests) })
+	running.Go(func() { c.serveConnection(shell, requests) })
+	places := make(chan struct{}, maxChannels)
 	for offered := range channels {
 		if offered.ChannelType() != "session" {
 			offered.Reject(ssh.Prohibited, "this service moves files; it forwards nothing")
 			continue
 		}
-		channel, asked, err := offered.Accept()
-		if err != nil {
+		select {
+		case places <- struct{}{}:
+		default:
+			offered.Reject(ssh.ResourceShortage, "too many sessions on one connection: end one first")
 			continue
 		}
-		running.Go(func() { c.serveChannel(channel, asked) })
+		channel, asked, err := offered.Accept()
+		if err != nil {
+			<-places
+			continue
+		}
+		running.Go(func() {
+			defer func() { <-places }()
+			c.serveChannel(channel, asked)
+		})
 	}
 	running.Wait()
 	c.leave(shell.Wait())
@@ -203,28 +230,23 @@ var errAuth = errors.New("sign-in refused")
 // config makes the settings of one connection: its callbacks know its visit.
 func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
-		Config:        ssh.Config{Ciphers: Ciphers(clientVersion)},
-		ServerVersion: "SSH-2.0-UrbanKeep",
-		MaxAuthTries:  maxTries,
-		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(password)))
-		},
-		// Some clients ask for the password this way only (RFC 4256).
-		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
-			answers, err := ask("", "", []string{"Password: "}, []bool{false})
-			if err != nil || len(answers) != 1 {
-				return nil, errAuth
-			}
-			return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(answers[0])))
-		},
+		Config:                      ssh.Config{Ciphers: Ciphers(clientVersion)},
+		ServerVersion:               "SSH-2.0-UrbanKeep",
+		MaxAuthTries:                maxTries,
+		PasswordCallback:            c.byPassword,
+		KeyboardInteractiveCallback: c.byQuestion,
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-			if !c.visit.Holds(c.ctx, meta.User(), ssh.FingerprintSHA256(key)) {
+			if !c.visit.Offer(c.ctx, meta.User(), key) {
 				return nil, errAuth
 			}
 			return &ssh.Permissions{}, nil
 		},
 		VerifiedPublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey, _ *ssh.Permissions, _ string) (*ssh.Permissions, error) {
-			return c.entered(c.visit.KeyProved(c.ctx, meta.User(), ssh.FingerprintSHA256(key)))
+			opened, err := c.visit.KeyProved(c.ctx, meta.User(), key)
+			if err != nil && keep.FaultOf(err).Reason == keep.PasswordToo { // RFC 4252, section 5.1
+				return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{PasswordCallback: c.byPassword, KeyboardInteractiveCallback: c.byQuestion}}
+			}
+			return c.entered(opened, err)
 		},
 		PublicKeyAuthAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256,
 			ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512},
@@ -232,10 +254,23 @@ func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 	if banner := c.server.current.Load().Banner; banner != "" {
 		config.BannerCallback = func(ssh.ConnMetadata) string { return banner + "\n" }
 	}
-	for _, key := range c.server.HostKeys {
+	for _, key := range c.server.HostKeys.Serving() {
 		config.AddHostKey(key)
 	}
 	return config
+}
+
+func (c *conn) byPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(password)))
+}
+
+// byQuestion is for clients that ask for the password this way only (RFC 4256).
+func (c *conn) byQuestion(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	answers, err := ask("", "", []string{"Password: "}, []bool{false})
+	if err != nil || len(answers) != 1 {
+		return nil, errAuth
+	}
+	return c.byPassword(meta, []byte(answers[0]))
 }
 
 func (c *conn) entered(opened *tree.Tree, err error) (*ssh.Permissions, error) {

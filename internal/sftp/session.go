@@ -5,40 +5,65 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"sync"
 
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/tree"
+	"urbankeep/internal/wire"
 )
 
-// maxHandles bounds what one session may hold open.
-const maxHandles = 256
+// What one session may take: files and folders open at once, and requests that
+// are being answered at once. With maxPacket they bound its memory, 2 × maxInFlight
+// × maxPacket = 4 MiB, whatever a client sends or does not read.
+const (
+	maxHandles  = 256
+	maxInFlight = 8
+)
 
-// session is one sftp subsystem. Requests are answered in the order they come,
-// so that the result is what a sequential client would get; the client may send
-// as many ahead as it likes. Its memory is two packets.
+// session is one sftp subsystem. The client may send as many requests ahead as it
+// likes. Requests that concern one handle are answered in the order they came;
+// those on different handles side by side; one that names a path waits for all
+// before it. So the result is what a sequential client would get, while no file
+// waits for another.
 type session struct {
-	conn    *conn
-	channel ssh.Channel
-	tree    *tree.Tree
-	handles map[uint32]handle
+	conn     *conn
+	channel  ssh.Channel
+	tree     *tree.Tree
+	places   chan struct{}  // one for each request in flight
+	inFlight sync.WaitGroup // those that run beside the reading goroutine
+	replying sync.Mutex     // a reply is written whole
+
+	mu      sync.Mutex
+	handles map[uint32]*handle
 	next    uint32
-	in      []byte
-	out     encoder
-	closed  int // open files that were closed by the request being answered
 }
 
 // handle is an open file or an open folder.
 type handle struct {
+	number  uint32
 	file    *tree.File
 	path    string
-	entries []fs.FileInfo // of a folder, not yet sent
+	entries []fs.FileInfo // of a folder, not yet sent; of the request being answered
+	waiting []*request    // the first is being answered; under session.mu
+	closed  bool          // by a request that came before; under session.mu
+}
+
+// request is one packet on its way to its answer.
+type request struct {
+	s      *session
+	kind   kind
+	id     uint32
+	d      decoder
+	packet []byte // what d reads, pooled
+	h      *handle
+	out    encoder
+	closed bool // it closed a file
 }
 
 func newSession(c *conn, channel ssh.Channel) *session {
-	return &session{conn: c, channel: channel, tree: c.tree, handles: map[uint32]handle{}, in: make([]byte, maxPacket),
-		out: encoder{make([]byte, 0, maxPacket)}}
+	return &session{conn: c, channel: channel, tree: c.tree, places: make(chan struct{}, maxInFlight), handles: map[uint32]*handle{}}
 }
 
 // run answers requests until the client leaves or breaks the protocol.
@@ -48,7 +73,8 @@ func (s *session) run() {
 		return
 	}
 	for {
-		packet, err := readPacket(s.channel, s.in)
+		s.places <- struct{}{}
+		packet, err := readPacket(s.channel)
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
 				s.conn.server.Log.Debug("SFTP session ended", "cause", err)
@@ -56,57 +82,118 @@ func (s *session) run() {
 			return
 		}
 		s.conn.idle.Reset(s.conn.server.Timeouts.Idle)
-		d := &decoder{b: packet[1:]}
-		id := d.uint32()
-		if d.err != nil {
+		r := &request{s: s, packet: packet, d: decoder{b: packet[1:]}}
+		r.id = r.d.uint32()
+		if r.d.err != nil {
 			return // nothing to answer to
 		}
-		if err := s.answer(packet[0], id, d); err != nil {
-			return
+		s.dispatch(packet[0], r)
+	}
+}
+
+// dispatch answers a request, or has it answered in its handle's turn.
+func (s *session) dispatch(code byte, r *request) {
+	known := true
+	if code == pktExtended {
+		r.kind, known = extensionNamed(&r.d)
+	} else {
+		r.kind, known = kinds[code]
+	}
+	if !known {
+		r.kind = kind{answer: func(*request) error { return errUnsupported }}
+	}
+	if r.kind.onHandle {
+		if r.h = s.handle(&r.d); r.h == nil {
+			r.kind.answer = func(*request) error { return errHandle }
 		}
+	}
+	if r.h == nil {
+		s.inFlight.Wait()
+		r.finish()
+		return
+	}
+	s.inFlight.Add(1)
+	s.mu.Lock()
+	r.h.waiting = append(r.h.waiting, r)
+	first := len(r.h.waiting) == 1
+	s.mu.Unlock()
+	if first {
+		go s.serve(r.h, r)
+	}
+}
+
+// serve answers what waits for a handle, in order, until nothing does.
+func (s *session) serve(h *handle, r *request) {
+	for r != nil {
+		r.finish()
+		s.mu.Lock()
+		h.waiting = h.waiting[1:]
+		r = nil
+		if len(h.waiting) > 0 {
+			r = h.waiting[0]
+		}
+		s.mu.Unlock()
+		s.inFlight.Done()
 	}
 }
 
 // greet agrees on version 3 (section 4).
 func (s *session) greet() bool {
-	packet, err := readPacket(s.channel, s.in)
+	packet, err := readPacket(s.channel)
 	if err != nil || packet[0] != pktInit || len(packet) < 5 {
 		return false
 	}
 	if binary.BigEndian.Uint32(packet[1:5]) < 3 {
 		return false
 	}
-	s.out.b = append(s.out.b[:0], 0, 0, 0, 0, pktVersion)
-	s.out.uint32(3)
+	var out encoder
+	out.b = append(out.b, 0, 0, 0, 0, pktVersion)
+	out.uint32(3)
 	for _, e := range extensions {
 		if e.version != "" {
-			s.out.string(e.name)
-			s.out.string(e.version)
+			out.string(e.name)
+			out.string(e.version)
 		}
 	}
-	_, err = s.channel.Write(s.out.finish())
+	_, err = s.channel.Write(out.finish())
 	return err == nil
 }
 
-// answer runs one request and sends its one reply. An error ends the session.
-func (s *session) answer(kind byte, id uint32, d *decoder) error {
-	s.out.b = s.out.b[:0]
-	err := errUnsupported
-	if request, known := requests[kind]; known {
-		err = request(s, id, d)
-	}
-	if d.err != nil {
+// finish answers the request, sends its one reply, and gives back what it took.
+func (r *request) finish() {
+	s := r.s
+	replied := false
+	defer func() {
+		release(r.packet)
+		release(r.out.b)
+		if r.closed {
+			s.conn.opened(-1)
+		}
+		if !replied { // a fault of the program: the client must not wait for ever
+			s.conn.cut(keep.Refuse(keep.Failure, "the service failed; its log says why"))
+		}
+		<-s.places
+	}()
+	defer wire.Rescue(s.conn.server.Log, s.conn.raw.RemoteAddr())
+	err := r.kind.answer(r)
+	if r.d.err != nil {
 		err = errBadMessage
 	}
-	if err != nil || len(s.out.b) == 0 {
-		s.status(id, err)
+	if err != nil || len(r.out.b) == 0 {
+		r.status(err)
 	}
-	_, werr := s.channel.Write(s.out.finish())
-	if s.closed > 0 {
-		s.conn.opened(-s.closed)
-		s.closed = 0
+	s.replying.Lock()
+	defer s.replying.Unlock()
+	s.channel.Write(r.out.finish()) // whether it arrives, the next read tells
+	replied = true
+}
+
+// start begins the reply.
+func (r *request) start(code byte) {
+	if r.out.b == nil {
+		r.out.b = buffer(smallBuffer)
 	}
-	return werr
+	r.out.start(code, r.id)
 }
 
 // status is an error that is a status code.
@@ -125,7 +212,7 @@ var (
 )
 
 // status makes a status reply of an error; nil is success.
-func (s *session) status(id uint32, err error) {
+func (r *request) status(err error) {
 	code, text := uint32(statusOK), "done"
 	var st status
 	switch {
@@ -135,14 +222,14 @@ func (s *session) status(id uint32, err error) {
 	default:
 		fault := keep.FaultOf(err)
 		if fault.Reason == keep.Failure {
-			s.conn.server.Log.Error("request failed", "account", s.tree.Account(), "cause", fault.Cause)
+			r.s.conn.server.Log.Error("request failed", "account", r.s.tree.Account(), "cause", fault.Cause)
 		}
 		code, text = codeOf(fault.Reason), fault.Say
 	}
-	s.out.start(pktStatus, id)
-	s.out.uint32(code)
-	s.out.string(text)
-	s.out.string("en")
+	r.start(pktStatus)
+	r.out.uint32(code)
+	r.out.string(text)
+	r.out.string("en")
 }
 
 // codeOf gives each reason its status code (section 7).
@@ -157,47 +244,80 @@ func codeOf(reason keep.Reason) uint32 {
 }
 
 // keep gives an open file or folder a handle and replies with it.
-func (s *session) keep(id uint32, h handle) error {
+func (r *request) keep(h *handle) error {
+	s := r.s
+	s.mu.Lock()
 	s.next++
-	s.handles[s.next] = h
-	s.out.start(pktHandle, id)
-	s.out.uint32(4)
-	s.out.uint32(s.next)
+	h.number = s.next
+	s.handles[h.number] = h
+	s.mu.Unlock()
+	r.start(pktHandle)
+	r.out.uint32(4)
+	r.out.uint32(h.number)
 	return nil
 }
 
 func (s *session) room() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if len(s.handles) >= maxHandles {
 		return status{statusFailure, "too many files and folders are open: close some"}
 	}
 	return nil
 }
 
-// handle finds what the handle in a request stands for.
-func (s *session) handle(d *decoder) (uint32, handle, error) {
+// handle takes a handle off a packet and finds what it stands for; nil when nothing.
+func (s *session) handle(d *decoder) *handle {
 	name := d.bytes()
 	if len(name) != 4 {
-		return 0, handle{}, errHandle
+		return nil
 	}
-	number := binary.BigEndian.Uint32(name)
-	h, ok := s.handles[number]
-	if !ok {
-		return 0, handle{}, errHandle
-	}
-	return number, h, nil
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.handles[binary.BigEndian.Uint32(name)]
 }
 
-// file finds an open file.
-func (s *session) file(d *decoder) (*tree.File, error) {
-	_, h, err := s.handle(d)
-	if err == nil && h.file == nil {
-		err = status{statusFailure, "that handle is a folder"}
+// forget takes a handle back.
+func (s *session) forget(h *handle) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h.closed = true
+	delete(s.handles, h.number)
+}
+
+// handle is what the request is about: found when it came, and open still unless
+// a request before it closed it. A request about two handles takes the next.
+func (r *request) handle() (*handle, error) {
+	h := r.h
+	if h == nil {
+		h = r.s.handle(&r.d)
 	}
-	return h.file, err
+	if h == nil {
+		return nil, errHandle
+	}
+	r.s.mu.Lock()
+	defer r.s.mu.Unlock()
+	if h.closed {
+		return nil, errHandle
+	}
+	return h, nil
+}
+
+// file is the open file that the request is about.
+func (r *request) file() (*tree.File, error) {
+	h, err := r.handle()
+	if err != nil {
+		return nil, err
+	}
+	if h.file == nil {
+		return nil, status{statusFailure, "that handle is a folder"}
+	}
+	return h.file, nil
 }
 
 // closeAll ends what the client left open: its transfers were interrupted.
 func (s *session) closeAll() {
+	s.inFlight.Wait()
 	why := s.conn.cutReason()
 	if why == nil {
 		why = keep.Refuse(keep.ClientGone, "the client left before closing the file")

@@ -28,20 +28,20 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // silent is a house in which everybody may do everything and nobody watches.
 type silent struct{ dir string }
 
-func (silent) Record(keep.AuditRecord) error              { return nil }
-func (silent) Note(keep.AuditRecord)                      {}
-func (silent) Doing(keep.Action, string)                  {}
-func (s silent) Begin(tree.Transfer) tree.Meter           { return s }
-func (silent) Moved(int)                                  {}
-func (silent) End(keep.Outcome, keep.Reason)              {}
-func (silent) Secured(string)                             {}
-func (silent) Named(string)                               {}
-func (silent) SignOut(*keep.Fault)                        {}
-func (silent) Holds(context.Context, string, string) bool { return false }
+func (silent) Record(keep.AuditRecord) error                     { return nil }
+func (silent) Note(keep.AuditRecord)                             {}
+func (silent) Doing(keep.Action, string)                         {}
+func (s silent) Begin(tree.Transfer) tree.Meter                  { return s }
+func (silent) Moved(int)                                         {}
+func (silent) End(keep.Outcome, keep.Reason)                     {}
+func (silent) Secured(string)                                    {}
+func (silent) Named(string)                                      {}
+func (silent) SignOut(*keep.Fault)                               {}
+func (silent) Offer(context.Context, string, ssh.PublicKey) bool { return false }
 func (s silent) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit {
 	return s
 }
-func (s silent) KeyProved(context.Context, string, string) (*tree.Tree, error) {
+func (s silent) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
 	return nil, keep.Refuse(keep.BadCredentials, "no")
 }
 func (s silent) SignIn(context.Context, string, keep.Secret) (*tree.Tree, error) {
@@ -65,7 +65,7 @@ func play(t testing.TB, dir string, in io.Reader) []byte {
 	opened, err := h.SignIn(t.Context(), "ann", "")
 	require.NoError(t, err)
 	defer opened.Close()
-	c := &conn{server: &Server{Timeouts: DefaultTimeouts, Log: slog.New(slog.DiscardHandler)}, tree: opened, idle: time.NewTimer(time.Hour)}
+	c := &conn{server: &Server{Timeouts: DefaultTimeouts, Log: slog.New(slog.DiscardHandler)}, tree: opened, idle: time.NewTimer(time.Hour), raw: nowhere{}, ctx: t.Context(), cancel: func() {}}
 	p := &pipe{in: in}
 	s := newSession(c, p)
 	s.run()
@@ -122,10 +122,21 @@ func FuzzSession(f *testing.F) {
 	})
 }
 
+// nowhere is a connection of which only the address is asked.
+type nowhere struct{ net.Conn }
+
+func (nowhere) RemoteAddr() net.Addr { return &net.TCPAddr{} }
+
+// oneKey is a ring of one host key.
+type oneKey struct{ ssh.Signer }
+
+func (k oneKey) Serving() []ssh.Signer { return []ssh.Signer{k.Signer} }
+func (k oneKey) Known() []ssh.Signer   { return []ssh.Signer{k.Signer} }
+
 // quickly runs a server whose patience is short.
 func quickly(t *testing.T) string {
 	signer := hostKey(t)
-	s := &Server{HostKeys: []ssh.Signer{signer}, Keeper: silent{t.TempDir()}, Timeouts: Timeouts{SignIn: time.Second, Idle: time.Second},
+	s := &Server{HostKeys: oneKey{signer}, Keeper: silent{t.TempDir()}, Timeouts: Timeouts{SignIn: time.Second, Idle: time.Second, Alive: 300 * time.Millisecond},
 		Log: slog.New(slog.DiscardHandler)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -162,14 +173,13 @@ func TestAnIdleSessionEndsAndABusyOneDoesNot(t *testing.T) {
 	in, _ := session.StdinPipe()
 	out, _ := session.StdoutPipe()
 	require.NoError(t, session.RequestSubsystem("sftp"))
-	buf := make([]byte, maxPacket)
 	in.Write(packet(pktInit, n32(3)))
-	_, err = readPacket(out, buf)
+	_, err = readPacket(out)
 	require.NoError(t, err)
 	for n := range uint32(20) { // twice the idle limit in all
 		time.Sleep(100 * time.Millisecond)
 		in.Write(packet(pktRealpath, n32(n), text(".")))
-		_, err = readPacket(out, buf)
+		_, err = readPacket(out)
 		require.NoError(t, err)
 	}
 	ended := make(chan error, 1)

@@ -37,65 +37,73 @@ func errDenied(cause error) *keep.Fault {
 	return &keep.Fault{Reason: keep.BadCredentials, Say: "the name, password or key is not right", Cause: cause}
 }
 
+// ErrPasswordToo says that the key was right and the account's password must follow.
+var ErrPasswordToo = keep.Refuse(keep.PasswordToo, "the key is right; the password must follow")
+
+// Attempt is how far one connection has come with its sign-in. It belongs to the
+// connection's goroutine; its zero value is a beginning.
+type Attempt struct {
+	Key string // fingerprint of the key that signed in, "" when none did
+
+	name    string   // whom the offers were for
+	refused []string // keys that were offered in vain, with why
+	proved  *proved  // the key, where a password must follow
+}
+
+// proved is a key that a client has shown to hold.
+type proved struct{ fingerprint, how string }
+
 // Password proves an account by its password. The error is always the same
 // [keep.Fault]; the trail has the reason.
-func (a *Accounts) Password(ctx context.Context, v Visitor, name string, password keep.Secret) (*keep.Account, error) {
+func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Account, error) {
 	started := time.Now()
 	holder, err := a.DB.Holder(ctx, name)
 	var hash keep.Secret
-	if err == nil {
+	useless := ""
+	switch {
+	case err != nil:
+		useless = "no such account"
+	case holder.Account.SignInBy == keep.ByBoth && t.proved == nil:
+		useless = "the account signs in with a key and a password, and no key was proved before"
+	case !holder.Account.SignInBy.TakesPassword(t.proved != nil):
+		useless = "the account signs in with a key only"
+	case holder.Account.PasswordHash == "":
+		useless = "the account has no password"
+	default:
 		hash = holder.Account.PasswordHash
 	}
 	ok, hashErr := a.Hasher.Matches(ctx, hash, password)
 	switch {
 	case err != nil && !errors.Is(err, records.ErrNotFound), hashErr != nil:
 		return nil, a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", errors.Join(err, hashErr))
-	case err != nil:
-		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "no such account", err)
-	case hash == "":
-		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "the account has no password", nil)
+	case useless != "":
+		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, useless, err)
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
 	}
-	return a.admit(ctx, v, holder.Account, started, "", "password")
+	if t.proved != nil {
+		return a.admit(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password")
+	}
+	return a.admit(ctx, v, t, holder.Account, started, "", "password")
 }
 
-// Holds reports whether an account has a key: an offer, proving nothing yet. It
-// is not recorded, for clients offer all the keys they have.
-func (a *Accounts) Holds(ctx context.Context, name, fingerprint string) bool {
-	_, err := a.holder(ctx, name, fingerprint)
-	return err == nil
-}
-
-func (a *Accounts) holder(ctx context.Context, name, fingerprint string) (*keep.Account, error) {
-	holder, err := a.DB.Holder(ctx, name)
-	if err != nil {
-		return nil, err
+// Left records the end of a session.
+func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
+	r := v.record(account, keep.SignOut)
+	r.Duration, r.Outcome = time.Since(since), keep.Done
+	if why != nil {
+		r.Reason, r.Detail = why.Reason, why.Say
 	}
-	for _, k := range holder.Keys {
-		if k.Fingerprint == fingerprint {
-			return holder.Account, nil
-		}
-	}
-	return nil, records.ErrNotFound
-}
-
-// KeyProved signs in an account whose client has proved that it holds the key.
-func (a *Accounts) KeyProved(ctx context.Context, v Visitor, name, fingerprint string) (*keep.Account, error) {
-	started := time.Now()
-	account, err := a.holder(ctx, name, fingerprint)
-	if err != nil {
-		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "the key is not one of the account's: "+fingerprint, err)
-	}
-	return a.admit(ctx, v, account, started, fingerprint, "key")
+	a.Trail.Note(r)
 }
 
 // admit records a sign-in; the fingerprint of the key, if it was one, stands in
 // the record as its target.
-func (a *Accounts) admit(ctx context.Context, v Visitor, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
+func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
 	if account.State != keep.StateActive {
 		return nil, a.fail(ctx, v, account.Name, started, keep.Suspended, "the account is suspended", nil)
 	}
+	*t = Attempt{Key: fingerprint}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
 	return account, a.Trail.Record(r)
@@ -123,16 +131,6 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 func (a *Accounts) RefusePlain(v Visitor, name string) {
 	r := v.record(name, keep.SignIn)
 	r.Outcome, r.Reason, r.Detail = keep.Refused, keep.NeedsEncryption, "the listener signs in over TLS only"
-	a.Trail.Note(r)
-}
-
-// Left records the end of a session.
-func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
-	r := v.record(account, keep.SignOut)
-	r.Duration, r.Outcome = time.Since(since), keep.Done
-	if why != nil {
-		r.Reason, r.Detail = why.Reason, why.Say
-	}
 	a.Trail.Note(r)
 }
 

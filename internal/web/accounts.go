@@ -2,7 +2,6 @@ package web
 
 import (
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -47,7 +46,7 @@ func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
 	if grants == nil {
 		grants = []keep.Grant{}
 	}
-	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", Keys: len(keys), AllowPlain: a.AllowPlain,
+	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", SignInBy: a.SignInBy, Keys: len(keys), AllowPlain: a.AllowPlain,
 		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
 		LastSignIn: known(a.LastSignIn)}, nil
 }
@@ -83,7 +82,7 @@ func (s *Server) addAccount(c *gin.Context) error {
 		return err
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
-	a := &keep.Account{Name: ask.Name, Note: ask.Note, AllowPlain: ask.AllowPlain, Mounts: ask.Mounts, Grants: ask.Grants}
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, Mounts: ask.Mounts, Grants: ask.Grants}
 	if err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password); err != nil {
 		return err
 	}
@@ -123,6 +122,7 @@ func (s *Server) setAccount(c *gin.Context) error {
 	password, shownOnce := wanted(given, ask.Generate)
 	a, err := s.Office.SetAccount(c.Request.Context(), actor(c), c.Param("name"), password, func(a *keep.Account) {
 		put(&a.Note, ask.Note)
+		put(&a.SignInBy, ask.SignInBy)
 		put(&a.AllowPlain, ask.AllowPlain)
 		put(&a.Mounts, ask.Mounts)
 		put(&a.Grants, ask.Grants)
@@ -152,49 +152,6 @@ func (s *Server) resume(c *gin.Context) error {
 
 func (s *Server) deleteAccount(c *gin.Context) error {
 	if err := s.Office.DeleteAccount(c.Request.Context(), actor(c), c.Param("name")); err != nil {
-		return err
-	}
-	c.Status(http.StatusNoContent)
-	return nil
-}
-
-func showKey(k keep.Key) api.Key {
-	return api.Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Added: k.Added, LastUsed: known(k.LastUsed)}
-}
-
-func (s *Server) keys(c *gin.Context) error {
-	found, err := s.Office.Keys(c.Request.Context(), c.Param("name"))
-	if err != nil {
-		return err
-	}
-	page := api.Page[api.Key]{Items: []api.Key{}}
-	for _, k := range found {
-		page.Items = append(page.Items, showKey(k))
-	}
-	c.JSON(http.StatusOK, page)
-	return nil
-}
-
-func (s *Server) addKey(c *gin.Context) error {
-	var ask api.KeyNew
-	if err := body(c, &ask); err != nil {
-		return err
-	}
-	k, err := s.Office.AddKey(c.Request.Context(), actor(c), c.Param("name"), ask.Key, ask.Label, ask.Shared)
-	if err != nil {
-		return err
-	}
-	c.JSON(http.StatusCreated, showKey(k))
-	return nil
-}
-
-// removeKey takes a key by its number.
-func (s *Server) removeKey(c *gin.Context) error {
-	id, err := strconv.ParseInt(c.Param("key"), 10, 64)
-	if err != nil {
-		return &keep.FieldError{Field: "key", Say: "name the key by its number"}
-	}
-	if err := s.Office.RemoveKey(c.Request.Context(), actor(c), c.Param("name"), func(k keep.Key) bool { return k.ID == id }); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)

@@ -1,31 +1,65 @@
 package web
 
 import (
-	"crypto/sha256"
-	"fmt"
 	"net/http"
-	"strings"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/crypto/ssh"
 
+	"urbankeep/internal/hostkey"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/pubkey"
 	"urbankeep/internal/web/api"
 )
 
-// sshfpAlgorithms are the numbers of RFC 4255, RFC 6594 and RFC 7479.
-var sshfpAlgorithms = map[string]int{ssh.KeyAlgoRSA: 1, ssh.KeyAlgoECDSA256: 3, ssh.KeyAlgoECDSA384: 3, ssh.KeyAlgoECDSA521: 3, ssh.KeyAlgoED25519: 4}
-
-// sshfpSHA256 is the fingerprint type of RFC 6594, section 4.
-const sshfpSHA256 = 2
+func showHostKey(k hostkey.Key) api.HostKey {
+	return api.HostKey{ID: k.ID(), State: string(k.State), Type: k.Type(), Bits: pubkey.Bits(k.Signer.PublicKey()), Fingerprint: k.Fingerprint(), Line: k.Line(), SSHFP: k.SSHFP()}
+}
 
 func (s *Server) hostKeys(c *gin.Context) error {
 	page := api.Page[api.HostKey]{Items: []api.HostKey{}}
-	for _, key := range s.HostKeys {
-		public := key.PublicKey()
-		page.Items = append(page.Items, api.HostKey{Type: public.Type(), Fingerprint: ssh.FingerprintSHA256(public),
-			Line:  strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public))),
-			SSHFP: fmt.Sprintf("%d %d %x", sshfpAlgorithms[public.Type()], sshfpSHA256, sha256.Sum256(public.Marshal()))})
+	for _, key := range s.Office.HostKeys.Keys() {
+		page.Items = append(page.Items, showHostKey(key))
 	}
 	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// addHostKey makes a key, or imports one where the request brings it.
+func (s *Server) addHostKey(c *gin.Context) error {
+	var ask api.HostKeyNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	var k hostkey.Key
+	var err error
+	switch {
+	case ask.Private != "" && ask.Type != "":
+		return &keep.FieldError{Field: "type", Say: "a key that is brought has its own type: leave it out"}
+	case ask.Private != "":
+		k, err = s.Office.ImportHostKey(actor(c), keep.Secret(ask.Private), keep.Secret(ask.Passphrase))
+	default:
+		k, err = s.Office.MakeHostKey(actor(c), pubkey.Kind(ask.Type))
+	}
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, showHostKey(k))
+	return nil
+}
+
+func (s *Server) useHostKey(c *gin.Context) error {
+	k, err := s.Office.UseHostKey(actor(c), c.Param("id"))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, showHostKey(k))
+	return nil
+}
+
+func (s *Server) removeHostKey(c *gin.Context) error {
+	if err := s.Office.RemoveHostKey(actor(c), c.Param("id")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
 	return nil
 }

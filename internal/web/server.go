@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
@@ -34,7 +33,6 @@ type Server struct {
 	Operators *signin.Operators
 	DB        *records.DB
 	Traffic   *traffic.Registry
-	HostKeys  []ssh.Signer
 	Status    func(ctx context.Context) (api.Status, error)
 	Stopping  context.Context // ends event streams
 	Log       *slog.Logger
@@ -72,6 +70,9 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/sign-out", s.handle(s.signOut))
 	known.GET("/me", s.handle(s.me))
 	known.GET("/host-keys", s.handle(s.hostKeys))
+	known.POST("/host-keys", s.handle(s.addHostKey))
+	known.POST("/host-keys/:id/use", s.handle(s.useHostKey))
+	known.DELETE("/host-keys/:id", s.handle(s.removeHostKey))
 	known.GET("/operators", s.handle(s.operators))
 	known.POST("/operators", s.handle(s.addOperator))
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
@@ -86,7 +87,10 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/accounts/:name/resume", s.handle(s.resume))
 	known.GET("/accounts/:name/keys", s.handle(s.keys))
 	known.POST("/accounts/:name/keys", s.handle(s.addKey))
+	known.POST("/accounts/:name/key-pairs", s.handle(s.makeKey))
+	known.PATCH("/accounts/:name/keys/:key", s.handle(s.setKey))
 	known.DELETE("/accounts/:name/keys/:key", s.handle(s.removeKey))
+	known.POST("/key-tests", s.handle(s.testKeys))
 	known.GET("/sessions", s.handle(s.sessions))
 	known.DELETE("/sessions/:id", s.handle(s.endSession))
 	known.GET("/transfers", s.handle(s.transfers))
@@ -172,7 +176,7 @@ func statusOf(reason keep.Reason) int {
 		return http.StatusUnauthorized
 	case keep.TooManyAttempts:
 		return http.StatusTooManyRequests
-	case keep.AlreadyThere:
+	case keep.AlreadyThere, keep.InUse:
 		return http.StatusConflict
 	case keep.Failure, keep.TrailUnavailable:
 		return http.StatusInternalServerError

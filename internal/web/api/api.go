@@ -30,6 +30,7 @@ type Account struct {
 	Note        string       `json:"note"`
 	State       keep.State   `json:"state"`
 	HasPassword bool         `json:"hasPassword"`
+	SignInBy    keep.Proofs  `json:"signInBy"`
 	Keys        int          `json:"keys"`
 	AllowPlain  bool         `json:"allowPlain"`
 	Mounts      []keep.Mount `json:"mounts"`
@@ -46,6 +47,7 @@ type AccountNew struct {
 	Note       string       `json:"note,omitempty"`
 	Password   string       `json:"password,omitempty"`
 	Generate   bool         `json:"generate,omitempty"` // make a password and give it back once
+	SignInBy   keep.Proofs  `json:"signInBy,omitempty"` // "": either
 	AllowPlain bool         `json:"allowPlain,omitempty"`
 	Mounts     []keep.Mount `json:"mounts"`
 	Grants     []keep.Grant `json:"grants"`
@@ -56,6 +58,7 @@ type AccountChange struct {
 	Note       *string       `json:"note,omitempty"`
 	Password   *string       `json:"password,omitempty"`
 	Generate   bool          `json:"generate,omitempty"`
+	SignInBy   *keep.Proofs  `json:"signInBy,omitempty"`
 	AllowPlain *bool         `json:"allowPlain,omitempty"`
 	Mounts     *[]keep.Mount `json:"mounts,omitempty"`
 	Grants     *[]keep.Grant `json:"grants,omitempty"`
@@ -66,24 +69,6 @@ type AccountChange struct {
 type AccountMade struct {
 	Account  Account `json:"account"`
 	Password string  `json:"password,omitempty"`
-}
-
-// Key is an SSH public key of an account.
-type Key struct {
-	ID          int64      `json:"id"`
-	Label       string     `json:"label"`
-	Type        string     `json:"type"`
-	Bits        int        `json:"bits"`
-	Fingerprint string     `json:"fingerprint"`
-	Added       time.Time  `json:"added"`
-	LastUsed    *time.Time `json:"lastUsed,omitempty"`
-}
-
-// KeyNew asks for a key.
-type KeyNew struct {
-	Key    string `json:"key"` // the public key's text
-	Label  string `json:"label,omitempty"`
-	Shared bool   `json:"shared,omitempty"` // another account may have it too
 }
 
 // Session is a live session.
@@ -196,14 +181,6 @@ type SetUp struct {
 	Secret   string `json:"secret"` // of the set-up link
 	Operator string `json:"operator"`
 	Password string `json:"password"`
-}
-
-// HostKey is one of the keys by which SSH clients know the service.
-type HostKey struct {
-	Type        string `json:"type"`
-	Fingerprint string `json:"fingerprint"`
-	Line        string `json:"line"`  // as it goes into known_hosts behind the host's name
-	SSHFP       string `json:"sshfp"` // data of a DNS record (RFC 4255, RFC 6594, RFC 7479)
 }
 
 // Status is how the service is.

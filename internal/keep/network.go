@@ -1,0 +1,58 @@
+package keep
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// Networks are IP networks in which an address is looked up. A single address is
+// a network of one.
+type Networks []netip.Prefix
+
+// ParseNetworks reads addresses and networks, separated by commas or blanks, in
+// the form of RFC 4632, section 3.1 ("192.0.2.0/24") and RFC 4291, section 2.3. The
+// error is a [*FieldError].
+func ParseNetworks(field, text string) (Networks, error) {
+	var found Networks
+	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' || r == '\n' }) {
+		network, err := netip.ParsePrefix(word)
+		if err != nil {
+			address, aerr := netip.ParseAddr(word)
+			if aerr != nil {
+				return nil, &FieldError{field, fmt.Sprintf("%q is no address or network: use the form 192.0.2.7 or 192.0.2.0/24", word)}
+			}
+			network = netip.PrefixFrom(address.Unmap().WithZone(""), address.Unmap().BitLen())
+		}
+		found = append(found, network.Masked())
+	}
+	return found, nil
+}
+
+// Has reports whether an IP address lies in one of the networks; text that is no
+// address lies in none.
+func (n Networks) Has(address string) bool {
+	ip, err := netip.ParseAddr(address)
+	if err != nil {
+		return false
+	}
+	ip = ip.Unmap().WithZone("")
+	for _, network := range n {
+		if network.Contains(ip) {
+			return true
+		}
+	}
+	return false
+}
+
+// String writes them as [ParseNetworks] reads them.
+func (n Networks) String() string {
+	words := make([]string, len(n))
+	for i, network := range n {
+		words[i] = network.String()
+		if network.IsSingleIP() {
+			words[i] = network.Addr().String()
+		}
+	}
+	return strings.Join(words, ",")
+}

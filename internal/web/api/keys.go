@@ -1,0 +1,90 @@
+package api
+
+import "time"
+
+// Key is an SSH public key of an account, or the key of an authority whose user
+// certificates the account trusts.
+type Key struct {
+	ID          int64      `json:"id"`
+	Label       string     `json:"label"`
+	Type        string     `json:"type"`
+	Bits        int        `json:"bits"`
+	Strength    string     `json:"strength"` // strong or fair
+	Fingerprint string     `json:"fingerprint"`
+	Authority   bool       `json:"authority"`
+	Expires     *time.Time `json:"expires,omitempty"`
+	Networks    []string   `json:"networks"` // where from it may be used; none: anywhere
+	SharedWith  []string   `json:"sharedWith"`
+	Added       time.Time  `json:"added"`
+	LastUsed    *time.Time `json:"lastUsed,omitempty"`
+}
+
+// KeyNew asks for keys: all that are in a text.
+type KeyNew struct {
+	Key       string     `json:"key"`
+	Label     string     `json:"label,omitempty"`
+	Shared    bool       `json:"shared,omitempty"` // another account may have it too
+	Authority bool       `json:"authority,omitempty"`
+	Expires   *time.Time `json:"expires,omitempty"`
+	Networks  []string   `json:"networks,omitempty"`
+}
+
+// KeyChange asks for changes of a key; fields that are not there stay as they are.
+type KeyChange struct {
+	Label    *string    `json:"label,omitempty"`
+	Expires  *time.Time `json:"expires,omitempty"` // 0001-01-01T00:00:00Z: never
+	Networks *[]string  `json:"networks,omitempty"`
+}
+
+// KeyPairNew asks for a key pair.
+type KeyPairNew struct {
+	Type       string     `json:"type,omitempty"` // ed25519 (""), ecdsa or rsa
+	Label      string     `json:"label,omitempty"`
+	Passphrase string     `json:"passphrase,omitempty"` // encrypts the private half
+	Expires    *time.Time `json:"expires,omitempty"`
+	Networks   []string   `json:"networks,omitempty"`
+}
+
+// KeyPair is a new key with its private half, which is shown this once.
+type KeyPair struct {
+	Key     Key    `json:"key"`
+	Private string `json:"private"`
+}
+
+// KeyText is a text to look for public keys in.
+type KeyText struct {
+	Key string `json:"key"`
+}
+
+// KeyTest is a key that was found in a text, or why it can't be used.
+type KeyTest struct {
+	Line        int        `json:"line"`
+	Problem     string     `json:"problem,omitempty"`
+	Label       string     `json:"label"`
+	Type        string     `json:"type"`
+	Bits        int        `json:"bits"`
+	Strength    string     `json:"strength"`
+	Fingerprint string     `json:"fingerprint"`
+	Authority   bool       `json:"authority"`
+	Expires     *time.Time `json:"expires,omitempty"`
+	Networks    []string   `json:"networks"`
+	Accounts    []string   `json:"accounts"` // that it would let in
+}
+
+// HostKey is one of the keys by which SSH clients know the service.
+type HostKey struct {
+	ID          string `json:"id"`
+	State       string `json:"state"` // in-use, announced or retired
+	Type        string `json:"type"`
+	Bits        int    `json:"bits"`
+	Fingerprint string `json:"fingerprint"`
+	Line        string `json:"line"`  // as it goes into known_hosts behind the host's name
+	SSHFP       string `json:"sshfp"` // data of a DNS record (RFC 4255, RFC 6594, RFC 7479)
+}
+
+// HostKeyNew asks for a host key: a new one of a type, or one that was made elsewhere.
+type HostKeyNew struct {
+	Type       string `json:"type,omitempty"`    // ed25519, ecdsa or rsa
+	Private    string `json:"private,omitempty"` // PEM
+	Passphrase string `json:"passphrase,omitempty"`
+}
