@@ -23,6 +23,9 @@ const (
 	// queueLength bounds the records that wait for a batch; past it, whoever
 	// adds one waits, so that a flood can't fill the memory.
 	queueLength = 4096
+	// company is how long a record that nobody waits for waits for others: one
+	// commit for many costs next to nothing each.
+	company = 10 * time.Millisecond
 	// batchLength bounds one transaction, so that nobody waits long for it.
 	batchLength = 512
 	// maxDetail bounds what a client can make one record hold, in bytes.
@@ -35,6 +38,7 @@ type Trail struct {
 	ledger Ledger
 	log    *slog.Logger
 	queue  chan entry
+	hurry  chan struct{} // somebody has begun to wait
 	done   chan struct{}
 
 	mu     sync.RWMutex // held for reading while adding, so that Close waits for it
@@ -46,12 +50,13 @@ type Trail struct {
 
 type entry struct {
 	record keep.AuditRecord
-	wait   chan error // nil: nobody waits
+	done   chan error // takes how it went; nil: nobody wants to know
+	hurry  bool       // somebody waits already
 }
 
 // Open starts writing at the end of what the ledger holds.
 func Open(ctx context.Context, ledger Ledger, log *slog.Logger) (*Trail, error) {
-	t := &Trail{ledger: ledger, log: log, queue: make(chan entry, queueLength), done: make(chan struct{}), prev: Genesis}
+	t := &Trail{ledger: ledger, log: log, queue: make(chan entry, queueLength), hurry: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
 	last, err := ledger.LastAudit(ctx)
 	switch {
 	case err == nil:
@@ -71,16 +76,32 @@ func errTrail(cause error) error {
 // Record adds a record and returns once it is on disk. After an error it is not
 // in the trail, and what it tells of must not be acknowledged.
 func (t *Trail) Record(r keep.AuditRecord) error {
-	wait := make(chan error, 1)
-	if err := t.add(entry{r, wait}); err != nil {
+	done := make(chan error, 1)
+	if err := t.add(entry{r, done, true}); err != nil {
 		return err
 	}
-	return <-wait
+	return <-done
+}
+
+// Begin is Record in two steps: the function it returns waits for the disk, and
+// may be called more than once.
+func (t *Trail) Begin(r keep.AuditRecord) (wait func() error) {
+	done := make(chan error, 1)
+	if err := t.add(entry{r, done, false}); err != nil {
+		return func() error { return err }
+	}
+	return sync.OnceValue(func() error {
+		select {
+		case t.hurry <- struct{}{}:
+		default:
+		}
+		return <-done
+	})
 }
 
 // Note adds a record without waiting for the disk: for what nobody is promised.
 func (t *Trail) Note(r keep.AuditRecord) {
-	if err := t.add(entry{r, nil}); err != nil {
+	if err := t.add(entry{r, nil, false}); err != nil {
 		t.log.Error("audit record lost", "action", r.Action, "account", r.Account, "cause", err)
 	}
 }
@@ -116,26 +137,44 @@ func (t *Trail) write() {
 			err = errTrail(err)
 		}
 		for _, e := range batch {
-			if e.wait != nil {
-				e.wait <- err
+			if e.done != nil {
+				e.done <- err
 			}
 		}
 	}
 }
 
-// gather takes what else is already waiting.
+// gather takes what else is already waiting, and where nobody waits for an answer
+// what comes in a moment.
 func (t *Trail) gather(first entry) []entry {
 	batch := []entry{first}
+	hurry := first.hurry
+	var moment <-chan time.Time
+	if !hurry {
+		moment = time.After(company)
+	}
 	for len(batch) < batchLength {
-		select {
-		case e, ok := <-t.queue:
-			if !ok {
-				return batch
+		var e entry
+		var ok bool
+		if hurry {
+			select {
+			case e, ok = <-t.queue:
+			default:
 			}
-			batch = append(batch, e)
-		default:
+		} else {
+			select {
+			case e, ok = <-t.queue:
+			case <-t.hurry:
+				hurry = true
+				continue
+			case <-moment:
+			}
+		}
+		if !ok {
 			return batch
 		}
+		batch = append(batch, e)
+		hurry = hurry || e.hurry
 	}
 	return batch
 }

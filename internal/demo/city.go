@@ -118,7 +118,7 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 // settle makes one account and gives what it signs in with.
 func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Hasher, who citizen) (map[string]string, error) {
 	paper := map[string]string{"account": who.name}
-	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
+	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, SignInBy: keep.DefaultProofs, AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: who.home}}, Grants: []keep.Grant{{Path: "/", Rights: who.rights}}}
 	if who.basemaps {
 		a.Mounts = append(a.Mounts, keep.Mount{At: "/basemaps", Store: "files", Folder: "shared/basemaps", ReadOnly: true})

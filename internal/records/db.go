@@ -40,6 +40,7 @@ type DB struct {
 	lock  *flock.Flock
 
 	holders holders
+	stores  stores
 	audit   auditStatements
 }
 

@@ -79,14 +79,14 @@ func TestAnAccountComesBackAsItWasSaved(t *testing.T) {
 	defer db.Close()
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: "/x"}))
 	at := time.Date(2026, 3, 1, 12, 0, 0, 123000, time.UTC)
-	a := &keep.Account{Name: "crew-harbour", Note: "n", State: keep.StateActive, PasswordHash: "h", AllowPlain: true, Created: at, Changed: at,
+	a := &keep.Account{Name: "crew-harbour", Note: "n", State: keep.StateActive, SignInBy: keep.ByBoth, PasswordHash: "h", AllowPlain: true, Created: at, Changed: at,
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "{account}"}, {At: "/maps", Store: "files", Folder: "maps", ReadOnly: true}},
 		Grants: []keep.Grant{{Path: "/", Rights: keep.Full}, {Path: "/maps", Rights: keep.List | keep.Download}}}
 	require.NoError(t, db.AddAccount(t.Context(), a))
 	back, err := db.Account(t.Context(), "CREW-harbour")
 	require.NoError(t, err)
 	assert.Equal(t, a, back)
-	assert.ErrorIs(t, db.AddAccount(t.Context(), &keep.Account{Name: "Crew-Harbour", State: keep.StateActive}), records.ErrTaken)
+	assert.ErrorIs(t, db.AddAccount(t.Context(), &keep.Account{Name: "Crew-Harbour", State: keep.StateActive, SignInBy: keep.ByEither}), records.ErrTaken)
 	_, err = db.Account(t.Context(), "nobody")
 	assert.ErrorIs(t, err, records.ErrNotFound)
 }

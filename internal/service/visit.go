@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"net"
 	"reflect"
@@ -40,7 +41,7 @@ type (
 )
 
 func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
-	return d.arrive(remote, p, encrypted, cut)
+	return ftpVisit{d.arrive(remote, p, encrypted, cut)}
 }
 
 func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) sftp.Visit {
@@ -69,6 +70,25 @@ type visit struct {
 
 	attempt signin.Attempt // of the connection's goroutine
 }
+
+// ftpVisit is a visit whose sign-in is on disk before it is acknowledged. Over SSH
+// there is a round trip between the two, in which the disk has its time.
+type ftpVisit struct{ *visit }
+
+func (v ftpVisit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
+	opened, err := v.visit.SignIn(ctx, account, password)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.Admitted(); err != nil {
+		v.SignOut(keep.FaultOf(err))
+		return nil, errors.Join(err, opened.Close())
+	}
+	return opened, nil
+}
+
+// Admitted waits until the sign-in is on disk.
+func (v *visit) Admitted() error { return v.attempt.Recorded() }
 
 func (v *visit) MayBePlain(ctx context.Context, account string) bool {
 	holder, err := v.door.db.Holder(ctx, account)

@@ -19,19 +19,19 @@ type extension struct {
 // PROTOCOL file of the suite that introduced them; check-file is section 3 of
 // draft-ietf-secsh-filexfer-extensions-00.
 var extensions = []extension{
-	{"posix-rename@openssh.com", "1", kind{func(r *request) error { return r.rename(true) }, false}},
-	{"statvfs@openssh.com", "2", kind{(*request).statvfs, false}},
-	{"fstatvfs@openssh.com", "2", kind{(*request).fstatvfs, true}},
-	{"lsetstat@openssh.com", "1", kind{(*request).lsetstat, false}},
-	{"copy-data", "1", kind{(*request).copyData, false}}, // of two handles
-	{"hardlink@openssh.com", "1", kind{(*request).hardlink, false}},
-	{"fsync@openssh.com", "1", kind{(*request).fsync, true}},
-	{"limits@openssh.com", "1", kind{(*request).limits, false}},
-	{"expand-path@openssh.com", "1", kind{(*request).expandPath, false}},
-	{"home-directory", "1", kind{(*request).homeDirectory, false}},
-	{"check-file", "1", kind{(*request).checkHandle, true}}, // so called by some clients
-	{"check-file-handle", "", kind{(*request).checkHandle, true}},
-	{"check-file-name", "", kind{(*request).checkName, false}},
+	{"posix-rename@openssh.com", "1", kind{func(r *request) error { return r.rename(true) }, onPath}},
+	{"statvfs@openssh.com", "2", kind{(*request).statvfs, onPath}},
+	{"fstatvfs@openssh.com", "2", kind{(*request).fstatvfs, onHandle}},
+	{"lsetstat@openssh.com", "1", kind{(*request).lsetstat, onPath}},
+	{"copy-data", "1", kind{(*request).copyData, onPath}}, // of two handles
+	{"hardlink@openssh.com", "1", kind{(*request).hardlink, onPath}},
+	{"fsync@openssh.com", "1", kind{(*request).fsync, slowOnHandle}},
+	{"limits@openssh.com", "1", kind{(*request).limits, onPath}},
+	{"expand-path@openssh.com", "1", kind{(*request).expandPath, onPath}},
+	{"home-directory", "1", kind{(*request).homeDirectory, onPath}},
+	{"check-file", "1", kind{(*request).checkHandle, slowOnHandle}}, // so called by some clients
+	{"check-file-handle", "", kind{(*request).checkHandle, slowOnHandle}},
+	{"check-file-name", "", kind{(*request).checkName, onPath}},
 }
 
 // extensionNamed takes the name off an extended request and finds its kind.

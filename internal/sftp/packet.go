@@ -82,21 +82,25 @@ var (
 	errShort         = errors.New("the packet ends too early")
 )
 
-// readPacket reads one packet into a pooled buffer and gives its bytes without
-// the length.
-func readPacket(r io.Reader) ([]byte, error) {
+// readSize reads the length of a packet, bytes.
+func readSize(r io.Reader) (int, error) {
 	var head [4]byte
 	if _, err := io.ReadFull(r, head[:]); err != nil {
-		return nil, err
+		return 0, err
 	}
 	size := binary.BigEndian.Uint32(head[:])
-	if size > maxPacket {
-		return nil, errPacketTooLong
+	switch {
+	case size > maxPacket:
+		return 0, errPacketTooLong
+	case size == 0:
+		return 0, errShort
 	}
-	if size == 0 {
-		return nil, errShort
-	}
-	buf := buffer(int(size))[:size]
+	return int(size), nil
+}
+
+// readPacket reads the rest of a packet into a pooled buffer.
+func readPacket(r io.Reader, size int) ([]byte, error) {
+	buf := buffer(size)[:size]
 	if _, err := io.ReadFull(r, buf); err != nil {
 		release(buf)
 		return nil, err

@@ -3,6 +3,7 @@ package sftp
 import (
 	"bytes"
 	"encoding/binary"
+	"io"
 	"testing"
 	"testing/iotest"
 
@@ -11,11 +12,19 @@ import (
 
 func TestALengthBeyondTheLimitIsRefusedBeforeAnythingIsRead(t *testing.T) {
 	for _, size := range []uint32{maxPacket + 1, 1 << 31, 0xffffffff} {
-		_, err := readPacket(bytes.NewReader(binary.BigEndian.AppendUint32(nil, size)))
+		_, err := readOne(bytes.NewReader(binary.BigEndian.AppendUint32(nil, size)))
 		assert.ErrorIs(t, err, errPacketTooLong)
 	}
-	_, err := readPacket(bytes.NewReader(make([]byte, 4)))
+	_, err := readOne(bytes.NewReader(make([]byte, 4)))
 	assert.ErrorIs(t, err, errShort)
+}
+
+func readOne(r io.Reader) ([]byte, error) {
+	size, err := readSize(r)
+	if err != nil {
+		return nil, err
+	}
+	return readPacket(r, size)
 }
 
 func FuzzDecoder(f *testing.F) {
@@ -23,7 +32,7 @@ func FuzzDecoder(f *testing.F) {
 	f.Add(binary.BigEndian.AppendUint32(nil, 0xffffffff))
 	f.Add([]byte{0, 0, 0, 12, 9, 0, 0, 0, 1, 255, 255, 255, 255, 0, 0, 0})
 	f.Fuzz(func(t *testing.T, in []byte) {
-		packet, err := readPacket(iotest.HalfReader(bytes.NewReader(in)))
+		packet, err := readOne(iotest.HalfReader(bytes.NewReader(in)))
 		if err != nil {
 			return
 		}

@@ -17,37 +17,46 @@ var kinds map[byte]kind
 // kind is one kind of request. Answer either leaves a reply in r.out or returns
 // an error, nil being the status OK.
 type kind struct {
-	answer   func(r *request) error
-	onHandle bool // it begins with a handle, and concerns nothing else
+	answer func(r *request) error
+	turn   turn
 }
+
+// turn says what a request waits for.
+type turn byte
+
+const (
+	onPath       turn = iota // waits for every request before it
+	onHandle                 // begins with a handle and waits only for those on the same one
+	slowOnHandle             // the same, and may take long
+)
 
 func init() { // not a literal: SETSTAT and its like refer to one another
 	kinds = map[byte]kind{
-		pktOpen:     {(*request).open, false},
-		pktClose:    {(*request).close, true},
-		pktRead:     {(*request).read, true},
-		pktWrite:    {(*request).write, true},
-		pktLstat:    {func(r *request) error { return r.stat(r.s.tree.Lstat) }, false},
-		pktStat:     {func(r *request) error { return r.stat(r.s.tree.Stat) }, false},
-		pktFstat:    {(*request).fstat, true},
-		pktSetstat:  {(*request).setstat, false},
-		pktFsetstat: {(*request).fsetstat, true},
-		pktOpendir:  {(*request).opendir, false},
-		pktReaddir:  {(*request).readdir, true},
-		pktRemove:   {func(r *request) error { return r.onPath(r.s.tree.Remove) }, false},
-		pktRmdir:    {func(r *request) error { return r.onPath(r.s.tree.Rmdir) }, false},
-		pktMkdir:    {func(r *request) error { return r.onPath(r.s.tree.Mkdir) }, false},
-		pktRealpath: {(*request).realpath, false},
-		pktRename:   {func(r *request) error { return r.rename(false) }, false},
-		pktReadlink: {(*request).readlink, false},
-		pktSymlink:  {(*request).symlink, false},
+		pktOpen:     {(*request).open, onPath},
+		pktClose:    {(*request).close, slowOnHandle},
+		pktRead:     {(*request).read, onHandle},
+		pktWrite:    {(*request).write, onHandle},
+		pktLstat:    {func(r *request) error { return r.stat(r.s.tree.Lstat) }, onPath},
+		pktStat:     {func(r *request) error { return r.stat(r.s.tree.Stat) }, onPath},
+		pktFstat:    {(*request).fstat, onHandle},
+		pktSetstat:  {(*request).setstat, onPath},
+		pktFsetstat: {(*request).fsetstat, onHandle},
+		pktOpendir:  {(*request).opendir, onPath},
+		pktReaddir:  {(*request).readdir, onHandle},
+		pktRemove:   {func(r *request) error { return r.doOnPath(r.s.tree.Remove) }, onPath},
+		pktRmdir:    {func(r *request) error { return r.doOnPath(r.s.tree.Rmdir) }, onPath},
+		pktMkdir:    {func(r *request) error { return r.doOnPath(r.s.tree.Mkdir) }, onPath},
+		pktRealpath: {(*request).realpath, onPath},
+		pktRename:   {func(r *request) error { return r.rename(false) }, onPath},
+		pktReadlink: {(*request).readlink, onPath},
+		pktSymlink:  {(*request).symlink, onPath},
 	}
 }
 
 // path takes a name off the request and makes it a clean path.
 func (r *request) path() (string, error) { return keep.CleanPath("/", r.d.string()) }
 
-func (r *request) onPath(do func(string) error) error {
+func (r *request) doOnPath(do func(string) error) error {
 	at, err := r.path()
 	if err != nil || r.d.err != nil {
 		return err

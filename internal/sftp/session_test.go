@@ -34,6 +34,7 @@ func (silent) Doing(keep.Action, string)                         {}
 func (s silent) Begin(tree.Transfer) tree.Meter                  { return s }
 func (silent) Moved(int)                                         {}
 func (silent) End(keep.Outcome, keep.Reason)                     {}
+func (silent) Admitted() error                                   { return nil }
 func (silent) Secured(string)                                    {}
 func (silent) Named(string)                                      {}
 func (silent) SignOut(*keep.Fault)                               {}
@@ -174,12 +175,12 @@ func TestAnIdleSessionEndsAndABusyOneDoesNot(t *testing.T) {
 	out, _ := session.StdoutPipe()
 	require.NoError(t, session.RequestSubsystem("sftp"))
 	in.Write(packet(pktInit, n32(3)))
-	_, err = readPacket(out)
+	_, err = readOne(out)
 	require.NoError(t, err)
 	for n := range uint32(20) { // twice the idle limit in all
 		time.Sleep(100 * time.Millisecond)
 		in.Write(packet(pktRealpath, n32(n), text(".")))
-		_, err = readPacket(out)
+		_, err = readOne(out)
 		require.NoError(t, err)
 	}
 	ended := make(chan error, 1)

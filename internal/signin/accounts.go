@@ -43,7 +43,8 @@ var ErrPasswordToo = keep.Refuse(keep.PasswordToo, "the key is right; the passwo
 // Attempt is how far one connection has come with its sign-in. It belongs to the
 // connection's goroutine; its zero value is a beginning.
 type Attempt struct {
-	Key string // fingerprint of the key that signed in, "" when none did
+	Key      string       // fingerprint of the key that signed in, "" when none did
+	Recorded func() error // waits until the sign-in is on disk; nil before it
 
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
@@ -97,16 +98,16 @@ func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fa
 	a.Trail.Note(r)
 }
 
-// admit records a sign-in; the fingerprint of the key, if it was one, stands in
+// admit begins to record a sign-in, which [Attempt.Recorded] ends; the fingerprint of the key, if it was one, stands in
 // the record as its target.
 func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
 	if account.State != keep.StateActive {
 		return nil, a.fail(ctx, v, account.Name, started, keep.Suspended, "the account is suspended", nil)
 	}
-	*t = Attempt{Key: fingerprint}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
-	return account, a.Trail.Record(r)
+	*t = Attempt{Key: fingerprint, Recorded: a.Trail.Begin(r)}
+	return account, nil
 }
 
 // fail records why, waits, and says nothing of it.

@@ -136,8 +136,10 @@ func TestFailuresTakeAsLongAndSayTheSame(t *testing.T) {
 	_, err = a.KeyProved(t.Context(), v, &signin.Attempt{}, "ann", newKey(t))
 	said[err.Error()] = true
 	assert.Len(t, said, 1)
-	in, err := a.Password(t.Context(), v, &signin.Attempt{}, "ANN", "the right password")
+	var attempt signin.Attempt
+	in, err := a.Password(t.Context(), v, &attempt, "ANN", "the right password")
 	require.NoError(t, err)
+	require.NoError(t, attempt.Recorded())
 	assert.Equal(t, "ann", in.Name)
 	back, err := db.Account(t.Context(), "ann")
 	require.NoError(t, err)
@@ -159,8 +161,10 @@ func TestAChangedAccountIsNotSignedInFromMemory(t *testing.T) {
 	assert.False(t, offer())
 	require.NoError(t, db.AddKey(t.Context(), &key))
 	assert.True(t, offer())
-	_, err = a.KeyProved(t.Context(), v, &signin.Attempt{}, "ann", public)
+	var attempt signin.Attempt
+	_, err = a.KeyProved(t.Context(), v, &attempt, "ann", public)
 	require.NoError(t, err)
+	require.NoError(t, attempt.Recorded())
 	keys, err := db.Keys(t.Context(), acct.ID)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), keys[0].LastUsed, time.Minute)

@@ -38,10 +38,11 @@ type row struct {
 	ours, floor func() (float64, error)
 	target      float64
 	less        bool // less is better: the ratio may be at most the target
-	once        bool // too long or too stateful to repeat
+	turns       int  // how often both are measured, one after the other; 0: usualTurns
 }
 
-const repeats = 3
+// usualTurns is enough for what takes seconds; what takes less needs more of them.
+const usualTurns = 3
 
 func bench(only []string) error {
 	dir, err := os.MkdirTemp(memory(), "bench")
@@ -77,9 +78,9 @@ func memory() string {
 
 // measure takes both in turn and prints the medians, the ratio pair by pair.
 func (r row) measure() error {
-	n := repeats
-	if r.once {
-		n = 1
+	n := r.turns
+	if n == 0 {
+		n = usualTurns
 	}
 	var ours, floor, ratio []float64
 	for range n {
