@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/crypto/ssh"
 
@@ -38,6 +39,7 @@ type session struct {
 	places   chan struct{}  // one for each request in flight
 	inFlight sync.WaitGroup // those that are answered beside the reading goroutine
 	replying sync.Mutex     // a reply is written whole
+	gone     atomic.Bool    // the client is: what it still asked for is left undone
 
 	mu      sync.Mutex
 	handles map[uint32]*handle
@@ -77,7 +79,7 @@ func (s *session) run() {
 	if !s.greet() {
 		return
 	}
-	for {
+	for !s.gone.Load() {
 		packet, weight, err := s.receive()
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -219,7 +221,9 @@ func (r *request) finish() {
 	}
 	s.replying.Lock()
 	defer s.replying.Unlock()
-	s.channel.Write(r.out.finish()) // whether it arrives, the next read tells
+	if _, err := s.channel.Write(r.out.finish()); err != nil {
+		s.gone.Store(true)
+	}
 	replied = true
 }
 
