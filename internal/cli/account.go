@@ -159,7 +159,9 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 			if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", api.KeyNew{Key: key}, &added); err != nil {
 				return errors.Join(showMade(env, f, made, "added"), fmt.Errorf("the account was added, but its key was not: %w", err))
 			}
-			made.Account.Keys += len(added.Items)
+			if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0]), nil, &made.Account); err != nil {
+				return errors.Join(showMade(env, f, made, "added"), err)
+			}
 		}
 		return showMade(env, f, made, "added")
 	}
@@ -173,7 +175,7 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 	if made.Password != "" {
 		fmt.Fprintf(env.Out, "password: %s\nIt is shown this once. Hand it over by another way than the account's name.\n", made.Password)
 	}
-	if !canSignIn(made.Account) {
+	if !made.Account.CanSignIn {
 		fmt.Fprintf(env.Out, "It can't sign in yet: it lacks %s.\n", lacks(made.Account))
 	}
 	return nil
@@ -287,45 +289,12 @@ func rights(a api.Account) string {
 	return shown
 }
 
-// means says what an account signs in with, and what it lacks for it.
+// means says what an account signs in with.
 func means(a api.Account) string {
-	password, keys := "password", "key"
-	if !a.HasPassword {
-		password = "password (none set)"
-	}
-	switch {
-	case a.Keys == 0:
-		keys = "key (none yet)"
-	case a.Keys > 1:
-		keys = fmt.Sprintf("%d keys", a.Keys)
-	}
-	shown := ""
-	switch a.SignInBy {
-	case keep.ByPassword:
-		shown = password
-	case keep.ByKey:
-		shown = keys
-	case keep.ByBoth:
-		shown = keys + " and password"
-		if !a.HasPassword {
-			shown = keys + " and " + password
-		}
-	default:
-		switch {
-		case !canSignIn(a):
-			return "nothing yet"
-		case a.Keys == 0:
-			shown = password
-		case !a.HasPassword:
-			shown = keys
-		default:
-			shown = password + " or " + keys
-		}
-	}
 	if a.AllowPlain {
-		shown += ", plain FTP allowed"
+		return a.Means + ", plain FTP allowed"
 	}
-	return shown
+	return a.Means
 }
 
 // lacks says what to give an account that can't sign in.
@@ -341,19 +310,6 @@ func lacks(a api.Account) string {
 		return password + " and " + key
 	}
 	return password + " or " + key
-}
-
-// canSignIn reports whether an account has what it must show.
-func canSignIn(a api.Account) bool {
-	switch a.SignInBy {
-	case keep.ByPassword:
-		return a.HasPassword
-	case keep.ByKey:
-		return a.Keys > 0
-	case keep.ByBoth:
-		return a.HasPassword && a.Keys > 0
-	}
-	return a.HasPassword || a.Keys > 0
 }
 
 func accountShow(_ *flag.FlagSet, f *common) run {

@@ -44,6 +44,17 @@ type citizen struct {
 	basemaps, plain      bool
 }
 
+// proofs is the narrowest policy that lets the citizen in.
+func (who citizen) proofs() keep.Proofs {
+	switch {
+	case who.password == "":
+		return keep.ByKey
+	case !who.key:
+		return keep.ByPassword
+	}
+	return keep.ByEither
+}
+
 // The passwords stand in the README too: nothing real is behind them.
 var citizens = []citizen{
 	{name: "gauge-north", note: "Tide gauge at the north pier; speaks plain FTP only", password: "tide-north-4471", home: "instruments/{account}", rights: keep.Upload, plain: true},
@@ -118,7 +129,7 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 // settle makes one account and gives what it signs in with.
 func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Hasher, who citizen) (map[string]string, error) {
 	paper := map[string]string{"account": who.name}
-	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, SignInBy: keep.DefaultProofs, AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
+	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, SignInBy: who.proofs(), AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: who.home}}, Grants: []keep.Grant{{Path: "/", Rights: who.rights}}}
 	if who.basemaps {
 		a.Mounts = append(a.Mounts, keep.Mount{At: "/basemaps", Store: "files", Folder: "shared/basemaps", ReadOnly: true})

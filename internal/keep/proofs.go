@@ -33,3 +33,47 @@ func (p Proofs) TakesKey() bool { return p != ByPassword }
 func (p Proofs) TakesPassword(keyProved bool) bool {
 	return p == ByEither || p == ByPassword || p == ByBoth && keyProved
 }
+
+// Enough reports whether an account that has a password or not, and so many keys,
+// has what it must show.
+func (p Proofs) Enough(password bool, keys int) bool {
+	switch p {
+	case ByPassword:
+		return password
+	case ByKey:
+		return keys > 0
+	case ByBoth:
+		return password && keys > 0
+	}
+	return password || keys > 0
+}
+
+// Means says what an account signs in with, and what it lacks for it: "password
+// or 2 keys", "key (none yet)".
+func (p Proofs) Means(password bool, keys int) string {
+	byPassword, byKey := "password", "key"
+	if !password {
+		byPassword = "password (none set)"
+	}
+	switch {
+	case keys == 0:
+		byKey = "key (none yet)"
+	case keys > 1:
+		byKey = fmt.Sprintf("%d keys", keys)
+	}
+	switch {
+	case p == ByPassword:
+		return byPassword
+	case p == ByKey:
+		return byKey
+	case p == ByBoth:
+		return byKey + " and " + byPassword
+	case !p.Enough(password, keys):
+		return "nothing yet"
+	case keys == 0:
+		return byPassword
+	case !password:
+		return byKey
+	}
+	return byPassword + " or " + byKey
+}

@@ -114,6 +114,18 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	out, err := k.SFTP("crew-harbour", file, "ls")
 	require.NoError(t, err, out)
 
+	// A pair is made for who can't, and a host key is replaced.
+	p.press("Make a key pair")
+	p.press("Confirm")
+	p.shows(".drawer .once", "Save crew-harbour.key")
+	p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/settings"))
+	p.see("table[aria-label='Host keys'] tbody tr")
+	p.press("Make and announce a key")
+	p.shows("table[aria-label='Host keys']", "announced")
+	p.press("Put in use")
+	p.press("Confirm")
+	p.shows("table[aria-label='Host keys']", "retired")
+
 	// The overview moves by itself.
 	p.do(chromedp.Click(chromedp.Search("//nav//a[text()='Overview']")))
 	p.shows("main", "Newest transfers")

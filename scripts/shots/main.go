@@ -118,6 +118,7 @@ func pages(tab context.Context) error {
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/crew-harbour", ".drawer .key", "page-account"},
 		{"/accounts?add", ".drawer input[name=name]", "page-account-add"},
+		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
 		if err := page(tab, p.path, p.wait, p.name); err != nil {

@@ -8,7 +8,7 @@ import { useOperator } from '@/operator'
 import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
-import { homeOf, meansOf, rightsOf } from '@/parts/account'
+import { homeOf, rightsOf } from '@/parts/account'
 
 const route = useRoute()
 const router = useRouter()
@@ -76,7 +76,7 @@ async function gone(name: string) {
               <td><OutcomeMark :outcome="a.state" /></td>
               <td class="path">{{ homeOf(a) }}</td>
               <td>{{ rightsOf(a) }}</td>
-              <td>{{ meansOf(a) }} <b v-if="a.allowPlain" class="warn">plain FTP</b></td>
+              <td>{{ a.means }} <b v-if="a.allowPlain" class="warn">plain FTP</b></td>
               <td class="number">{{ a.sessions || '' }}</td>
               <td>{{ minute(a.lastSignIn) }}</td>
               <td class="note soft">{{ a.note }}</td>

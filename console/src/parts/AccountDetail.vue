@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { NButton, NPopconfirm, useMessage } from 'naive-ui'
+import { NButton, NPopconfirm, NSelect, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
 import { moment } from '@/format'
 import { useOperator } from '@/operator'
-import { meansOf } from './account'
+import { proofs } from './account'
 import AccountKeys from './AccountKeys.vue'
 import DrawerFrame from './DrawerFrame.vue'
 import OutcomeMark from './OutcomeMark.vue'
@@ -36,6 +36,8 @@ async function act(say: string, change: () => Promise<unknown>): Promise<boolean
 const path = () => `/accounts/${props.account.name}`
 const suspend = () => act(`${props.account.name} is suspended; its sessions were ended.`, () => call('POST', path() + '/suspend'))
 const resume = () => act(`${props.account.name} may sign in again.`, () => call('POST', path() + '/resume'))
+const require = (signInBy: Account['signInBy']) =>
+  act('Changed. It counts from the next sign-in on.', () => call('PATCH', path(), { signInBy } satisfies Schemas['AccountChange']))
 const generate = () =>
   act('', async () => {
     const made = await call<Schemas['AccountMade']>('PATCH', path(), { generate: true } satisfies Schemas['AccountChange'])
@@ -57,7 +59,11 @@ async function remove() {
     <p v-if="account.note" class="note">{{ account.note }}</p>
 
     <dl>
-      <dt>Signs in by</dt><dd>{{ meansOf(account) }}<span v-if="account.allowPlain">, also over FTP in clear</span></dd>
+      <dt>Signs in by</dt><dd>{{ account.means }}<span v-if="account.allowPlain">, also over FTP in clear</span></dd>
+      <template v-if="operator.mayChange()">
+        <dt>Must show</dt>
+        <dd><NSelect size="small" :value="account.signInBy" :options="proofs" :disabled="busy" :input-props="{ 'aria-label': 'Must show' }" @update:value="require" /></dd>
+      </template>
       <dt>Live sessions</dt><dd>{{ account.sessions }}</dd>
       <dt>Last sign-in</dt><dd>{{ moment(account.lastSignIn) }}</dd>
       <dt>Created</dt><dd>{{ moment(account.created) }}</dd>
@@ -85,7 +91,7 @@ async function remove() {
     </div>
 
     <AccountKeys :account="account.name" :may-change="operator.mayChange()" @changed="$emit('changed')" />
-    <ShownOnce v-if="password" :account="account.name" :password="password" />
+    <ShownOnce v-if="password" :say="`The password of ${account.name}`" :secret="password" />
 
     <div v-if="operator.mayChange()" class="row">
       <NButton v-if="account.state === 'active'" :loading="busy" @click="suspend">Suspend</NButton>

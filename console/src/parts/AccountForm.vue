@@ -2,12 +2,12 @@
 import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
 import { reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
-import { bundles } from './account'
+import { bundles, proofs } from './account'
 import DrawerFrame from './DrawerFrame.vue'
 import ShownOnce from './ShownOnce.vue'
 
 const emit = defineEmits<{ added: [account: Account]; close: [] }>()
-const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, key: '', allowPlain: false })
+const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, signInBy: 'either' as Account['signInBy'], key: '', allowPlain: false })
 const wrong = reactive({ field: '', say: '' })
 const busy = ref(false)
 const made = ref<Schemas['AccountMade'] | null>(null)
@@ -31,6 +31,7 @@ async function add() {
       name: form.name,
       note: form.note,
       generate: form.generate,
+      signInBy: form.signInBy,
       allowPlain: form.allowPlain,
       mounts: [{ at: '/', store, folder, readOnly: false }],
       grants: [{ path: '/', rights: form.rights }],
@@ -50,7 +51,7 @@ async function add() {
 <template>
   <DrawerFrame title="Add an account" @close="$emit('close')">
     <template v-if="made">
-      <ShownOnce v-if="made.password" :account="made.account.name" :password="made.password" />
+      <ShownOnce v-if="made.password" :say="`The password of ${made.account.name}`" :secret="made.password" />
       <p v-if="wrong.say" class="wrong" role="alert">{{ wrong.say }}</p>
       <div class="row"><NButton type="primary" @click="emit('added', made.account)">{{ made.password ? 'I have it' : 'Go on' }}</NButton></div>
     </template>
@@ -59,6 +60,7 @@ async function add() {
       <label>Note for operators<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'note' }" /></label>
       <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
       <label>Rights in its home<NSelect v-model:value="form.rights" :options="bundles" filterable tag :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
+      <label>To sign in it must show<NSelect v-model:value="form.signInBy" :options="proofs" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>
       <label>SSH public key, if it has one<NInput v-model:value="form.key" type="textarea" :rows="3" placeholder="ssh-ed25519 …" :status="wrong.field === 'key' ? 'error' : undefined" :input-props="{ name: 'key' }" /></label>
       <NCheckbox v-model:checked="form.generate">Generate a password and show it once</NCheckbox>
       <NCheckbox v-model:checked="form.allowPlain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>

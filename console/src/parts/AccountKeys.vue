@@ -1,16 +1,17 @@
 <script setup lang="ts">
-import { NButton, NInput, NPopconfirm, useMessage } from 'naive-ui'
+import { NButton, NPopconfirm, useMessage } from 'naive-ui'
 import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
-import { moment } from '@/format'
+import { minute, moment } from '@/format'
+import KeyForm from './KeyForm.vue'
+import ShownOnce from './ShownOnce.vue'
 
 const props = defineProps<{ account: string; mayChange: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const message = useMessage()
 const keys = ref<Schemas['Key'][]>([])
 const adding = ref(false)
-const text = ref('')
-const wrong = ref('')
+const made = ref('')
 
 async function load() {
   try {
@@ -21,28 +22,31 @@ async function load() {
 }
 onMounted(load)
 
-async function add() {
-  wrong.value = ''
+async function changed() {
+  adding.value = false
+  await load()
+  emit('changed')
+}
+
+async function make() {
   try {
-    await call('POST', `/accounts/${props.account}/keys`, { key: text.value } satisfies Schemas['KeyNew'])
-    text.value = ''
-    adding.value = false
-    await load()
-    emit('changed')
+    made.value = (await call<Schemas['KeyPair']>('POST', `/accounts/${props.account}/key-pairs`, {} satisfies Schemas['KeyPairNew'])).private
+    await changed()
   } catch (error) {
-    wrong.value = sentence(error)
+    message.error(sentence(error))
   }
 }
 
 async function remove(key: Schemas['Key']) {
   try {
     await call('DELETE', `/accounts/${props.account}/keys/${key.id}`)
-    await load()
-    emit('changed')
+    await changed()
   } catch (error) {
     message.error(sentence(error))
   }
 }
+
+const expired = (k: Schemas['Key']) => k.expires !== undefined && new Date(k.expires) <= new Date()
 </script>
 
 <template>
@@ -51,27 +55,34 @@ async function remove(key: Schemas['Key']) {
     <p v-if="!keys.length" class="soft">None.</p>
     <div v-for="k in keys" :key="k.id" class="key">
       <div>
-        {{ k.type }}, {{ k.bits }} bits<span v-if="k.label"> · {{ k.label }}</span>
+        <b>{{ k.label || 'without a label' }}</b> · {{ k.type }}, {{ k.bits }} bits, <span :class="{ warn: k.strength !== 'strong' }">{{ k.strength }}</span>
         <div class="mono">{{ k.fingerprint }}</div>
-        <div class="soft">added {{ moment(k.added) }}, last used {{ moment(k.lastUsed) }}</div>
+        <div class="soft">added {{ minute(k.added) }}, last used {{ moment(k.lastUsed) }}</div>
+        <div v-if="k.authority">An authority: opens with certificates it signed for {{ account }}</div>
+        <div v-if="k.expires" :class="{ warn: expired(k) }">{{ expired(k) ? 'expired' : 'works until' }} {{ minute(k.expires) }} UTC</div>
+        <div v-if="k.networks.length">from {{ k.networks.join(', ') }} only</div>
+        <div v-if="k.sharedWith.length" class="warn">shared with {{ k.sharedWith.join(', ') }}</div>
       </div>
       <NPopconfirm v-if="mayChange" @positive-click="remove(k)">
         <template #trigger><button class="plain" :aria-label="`Remove the key ${k.fingerprint}`">Remove</button></template>
-        Whoever holds this key can no longer sign in with it.
+        Whoever holds this key can no longer sign in with it, and sessions it opened end.
       </NPopconfirm>
     </div>
-    <form v-if="adding" @submit.prevent="add">
-      <label>Public key<NInput v-model:value="text" type="textarea" :rows="3" placeholder="ssh-ed25519 …" autofocus :input-props="{ name: 'newKey' }" /></label>
-      <p class="wrong" role="alert">{{ wrong }}</p>
-      <div class="row"><NButton type="primary" size="small" attr-type="submit" :disabled="!text.trim()">Add the key</NButton><NButton size="small" @click="adding = false">Cancel</NButton></div>
-    </form>
-    <NButton v-else-if="mayChange" size="small" @click="adding = true">Add a key</NButton>
+    <ShownOnce v-if="made" :say="`The private key of ${account}`" :secret="made" :file="`${account}.key`" />
+    <KeyForm v-if="adding" :account="account" @added="changed" @close="adding = false" />
+    <div v-else-if="mayChange" class="row">
+      <NButton size="small" @click="adding = true">Add a key</NButton>
+      <NPopconfirm @positive-click="make">
+        <template #trigger><NButton size="small">Make a key pair</NButton></template>
+        For someone who can't make their own. The private half is shown once and kept nowhere.
+      </NPopconfirm>
+    </div>
   </div>
 </template>
 
 <style scoped>
 .key { display: flex; gap: 12px; justify-content: space-between; align-items: start; padding: 6px 0 10px; }
 .key > :last-child { flex: none; }
-form { display: grid; gap: 8px; }
+.warn { color: var(--copper); font-weight: 600; }
 p { margin: 0 0 8px; }
 </style>

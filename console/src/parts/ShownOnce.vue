@@ -2,19 +2,25 @@
 import { NButton } from 'naive-ui'
 import { ref } from 'vue'
 
-// A generated password, which is stored nowhere in this form.
-const props = defineProps<{ account: string; password: string }>()
+// A secret that is stored nowhere in this form: a short one to read, a long one
+// to save as a file.
+const props = defineProps<{ say: string; secret: string; file?: string }>()
 const copied = ref(false)
 async function copy() {
-  await navigator.clipboard.writeText(props.password)
+  await navigator.clipboard.writeText(props.secret)
   copied.value = true
 }
+const asFile = () => URL.createObjectURL(new Blob([props.secret], { type: 'application/octet-stream' }))
 </script>
 
 <template>
   <div class="once">
-    <p>The password of <b>{{ account }}</b>, shown this once. Hand it over by another way than the name.</p>
-    <p class="row"><code>{{ password }}</code><NButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</NButton></p>
+    <p>{{ say }}, shown this once. Hand it over by another way than the name.</p>
+    <p class="row">
+      <code v-if="!file">{{ secret }}</code>
+      <a v-if="file" :href="asFile()" :download="file">Save {{ file }}</a>
+      <NButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</NButton>
+    </p>
   </div>
 </template>
 
@@ -22,4 +28,5 @@ async function copy() {
 .once { background: var(--copper-wash); border-left: 3px solid var(--copper); padding: 10px 14px; }
 .once p { margin: 0 0 6px; }
 code { font-size: 16px; }
+a { font-weight: 600; }
 </style>

@@ -13,6 +13,7 @@ const pages = [
   { name: 'overview', path: '/', text: 'Overview' },
   { name: 'accounts', path: '/accounts', text: 'Accounts' },
   { name: 'audit', path: '/audit', text: 'Audit trail' },
+  { name: 'settings', path: '/settings', text: 'Settings' },
 ]
 onMounted(() => live.open())
 onUnmounted(() => live.close())

@@ -13,12 +13,12 @@ export const rightsOf = (a: Account) => {
   return more ? `${root} +${more}` : root
 }
 
-export const meansOf = (a: Account) => {
-  const ways = []
-  if (a.hasPassword) ways.push('password')
-  if (a.keys) ways.push(a.keys === 1 ? '1 key' : `${a.keys} keys`)
-  return ways.join(', ') || 'nothing yet'
-}
+export const proofs = [
+  { label: 'a password or a key', value: 'either' },
+  { label: 'a password', value: 'password' },
+  { label: 'a key', value: 'key' },
+  { label: 'a key, then the password (SFTP only)', value: 'both' },
+] satisfies { label: string; value: Account['signInBy'] }[]
 
 export const bundles = [
   { label: 'full: everything', value: 'full' },

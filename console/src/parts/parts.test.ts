@@ -1,14 +1,14 @@
 import { mount, RouterLinkStub } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
 import type { Account, Session, Transfer } from '@/api/client'
-import { homeOf, meansOf, rightsOf } from './account'
+import { homeOf, rightsOf } from './account'
 import OutcomeMark from './OutcomeMark.vue'
 import OverMark from './OverMark.vue'
 import SessionTable from './SessionTable.vue'
 import TransferTable from './TransferTable.vue'
 
 const account = (more: Partial<Account>): Account => ({
-  name: 'crew', note: '', state: 'active', signInBy: 'either', hasPassword: false, keys: 0, allowPlain: false, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
+  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, allowPlain: false, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
 })
 
 describe('an account in one line', () => {
@@ -20,12 +20,6 @@ describe('an account in one line', () => {
     expect(homeOf(a)).toBe('files:{account}')
     expect(rightsOf(a)).toBe('read-only +1')
     expect(rightsOf(account({}))).toBe('none')
-  })
-
-  it('says what it signs in with', () => {
-    expect(meansOf(account({}))).toBe('nothing yet')
-    expect(meansOf(account({ hasPassword: true, keys: 1 }))).toBe('password, 1 key')
-    expect(meansOf(account({ keys: 3 }))).toBe('3 keys')
   })
 })
 

@@ -31,6 +31,8 @@ type Account struct {
 	State       keep.State   `json:"state"`
 	HasPassword bool         `json:"hasPassword"`
 	SignInBy    keep.Proofs  `json:"signInBy"`
+	Means       string       `json:"means"`     // what it signs in with, in words
+	CanSignIn   bool         `json:"canSignIn"` // it has what it must show
 	Keys        int          `json:"keys"`
 	AllowPlain  bool         `json:"allowPlain"`
 	Mounts      []keep.Mount `json:"mounts"`
