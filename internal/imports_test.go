@@ -17,7 +17,7 @@ var floors = [][]string{
 	{"internal/service", "internal/cli"},
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},
 	{"internal/office"},
-	{"internal/signin", "internal/traffic", "internal/hostkey"},
+	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate"},
 	{"internal/tree"},
 	{"internal/store", "internal/audit", "internal/pubkey"},
 	{"internal/records", "internal/web/api"},

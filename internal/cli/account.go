@@ -17,7 +17,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), keyCommands(), hostKeyCommands(), watchCommands(), auditCommands(), operatorCommands())
+	return slices.Concat(accountCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), operatorCommands())
 }
 
 // run is the body of a client command: it has its client already.

@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strings"
 
 	"urbankeep/internal/command"
-	"urbankeep/internal/keep"
 	"urbankeep/internal/web/api"
 )
 
@@ -18,7 +16,6 @@ func watchCommands() []*command.Command {
 		clientCommand("session list", "", "List the live sessions", "", sessionList),
 		clientCommand("session end", "SESSION", "End a live session", "", sessionEnd),
 		clientCommand("transfer list", "", "List transfers: those that run, then the newest", "", transferList),
-		clientCommand("listener set", "LISTENER", "Change what a listener asks of new connections", "Sessions that are open stay as they are. status shows the listeners.", listenerSet),
 		clientCommand("status", "", "Show how the service is", "", status),
 	}
 }
@@ -121,39 +118,6 @@ func ended(outcome, reason string) string {
 	return outcome + ": " + reason
 }
 
-func listenerSet(flags *flag.FlagSet, f *common) run {
-	encryption := flags.String("encryption", "", "`policy` of FTP: required, optional (clients may go without TLS) or off")
-	banner := flags.String("banner", "", "`text` that clients are shown before they sign in; \\n breaks the line")
-	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		var ask api.ListenerChange
-		flags.Visit(func(given *flag.Flag) {
-			switch given.Name {
-			case "encryption":
-				policy := keep.Encryption(*encryption)
-				ask.Encryption = &policy
-			case "banner":
-				text := strings.ReplaceAll(*banner, `\n`, "\n")
-				ask.Banner = &text
-			}
-		})
-		if ask.Encryption == nil && ask.Banner == nil {
-			return command.Usagef("say what to change: -encryption or -banner")
-		}
-		var l api.Listener
-		if err := c.call(ctx, http.MethodPatch, "/listeners/"+name(args[0]), ask, &l); err != nil {
-			return err
-		}
-		if *f.json {
-			return printJSON(env.Out, l)
-		}
-		fmt.Fprintf(env.Out, "listener %s changed; it holds for new connections\n", l.Name)
-		if l.Encryption != keep.EncryptionRequired {
-			fmt.Fprintln(env.Out, "Passwords and files can go in clear over it now; such sessions are marked.")
-		}
-		return nil
-	}
-}
-
 func status(_ *flag.FlagSet, f *common) run {
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
 		var s api.Status
@@ -163,20 +127,12 @@ func status(_ *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, s)
 		}
-		fmt.Fprintf(env.Out, "running since %s UTC, %d session(s), %d transfer(s) running\n", at(&s.Started), s.Sessions, s.Transfers)
+		fmt.Fprintf(env.Out, "running since %s UTC, sessions %d, running transfers %d\n", at(&s.Started), s.Sessions, s.Transfers)
 		if !s.SetUp {
 			fmt.Fprintln(env.Out, "no operator yet: the set-up link stands in the output of serve")
 		}
-		var rows [][]string
-		for _, l := range s.Listeners {
-			passive := "-"
-			if l.PassiveLow != 0 {
-				passive = fmt.Sprintf("%d-%d", l.PassiveLow, l.PassiveHigh)
-			}
-			rows = append(rows, []string{l.Name, string(l.Protocol), l.Address, string(l.Encryption), passive})
-		}
 		fmt.Fprintln(env.Out)
-		table(env.Out, "LISTENER|PROTOCOL|ADDRESS|ENCRYPTION|PASSIVE PORTS", rows)
+		listenerTable(env, s.Listeners)
 		return nil
 	}
 }

@@ -47,9 +47,9 @@ type citizen struct {
 // proofs is the narrowest policy that lets the citizen in.
 func (who citizen) proofs() keep.Proofs {
 	switch {
-	case who.password == "":
+	case who.password == "" && who.key:
 		return keep.ByKey
-	case !who.key:
+	case !who.key && who.password != "":
 		return keep.ByPassword
 	}
 	return keep.ByEither
@@ -64,6 +64,7 @@ var citizens = []citizen{
 	{name: "crew-hillside", note: "Field crew, hillside district", key: true, home: "crews/{account}", rights: keep.Full, basemaps: true},
 	{name: "print-bureau", note: "Fetches plates for print, nightly", password: "plates-for-print-27", home: "shared/plates", rights: keep.List | keep.Download},
 	{name: "drone-contractor", note: "Aerial survey until the end of the season", password: "high-over-selwyn-8", home: "partners/{account}", rights: keep.Full &^ (keep.Overwrite | keep.Rename | keep.Delete | keep.Rmdir)},
+	{name: keep.Anonymous, note: "Open tide tables, for everybody", home: "shared/tide-tables", rights: keep.List | keep.Download, plain: true},
 	{name: "records-desk", note: "Sees everything", password: "ledger-of-selwyn-1", key: true, home: "/", rights: keep.Full},
 }
 

@@ -50,6 +50,11 @@ func (c *city) furnish() error {
 			return err
 		}
 	}
+	for month := 1; month <= 12; month++ {
+		if err := c.write(fmt.Sprintf("shared/tide-tables/2026-%02d.txt", month), tideTable(2026, time.Month(month)), c.founded()); err != nil {
+			return err
+		}
+	}
 	for _, gauge := range []string{"gauge-north", "gauge-quay", "gauge-lock"} {
 		for h := 24; h > 0; h-- {
 			at := c.now.Add(-time.Duration(h) * time.Hour).Truncate(15 * time.Minute)
@@ -81,6 +86,15 @@ func reading(gauge string, at time.Time) []byte {
 		t := at.Add(time.Duration(n-15) * time.Minute)
 		level := 2.1 + 1.4*wave(t) + float64(len(gauge))/50
 		text += fmt.Sprintf("%s,%s,%.3f\n", gauge, t.Format(time.RFC3339), level)
+	}
+	return []byte(text)
+}
+
+// tideTable is the levels of a month, hour by hour.
+func tideTable(year int, month time.Month) []byte {
+	text := fmt.Sprintf("Port Selwyn, tide levels in metres, %s %d, times in UTC\n", month, year)
+	for t := time.Date(year, month, 1, 0, 0, 0, 0, time.UTC); t.Month() == month; t = t.Add(time.Hour) {
+		text += fmt.Sprintf("%s  %.2f\n", t.Format("2006-01-02 15:04"), 2.1+1.4*wave(t))
 	}
 	return []byte(text)
 }

@@ -91,6 +91,9 @@ func (c *city) errands(s *service.Service) []errand {
 		{every: 14 * time.Second, tool: "curl", args: curl("print-bureau", ftp+"/plate-{turn}.tif", "--ssl-reqd", "--limit-rate", "700k", "-o", os.DevNull)},
 		{every: 25 * time.Second, tool: "curl", args: curl("drone-contractor", ftps+"/live-{turn}.laz", "--limit-rate", "2M", "-T", flight)},
 	}
+	list = append(list, errand{every: 20 * time.Second, tool: "curl", args: func(turn int) []string {
+		return []string{"-sS", "--user", "anonymous:reader@port-selwyn.example", "-o", os.DevNull, fmt.Sprintf("%s/2026-%02d.txt", ftp, turn%12+1)}
+	}})
 	for i, gauge := range []string{"gauge-north", "gauge-quay", "gauge-lock"} {
 		file := filepath.Join(outside, gauge+".csv")
 		upload := curl(gauge, "", "-T", file)

@@ -3,6 +3,7 @@ package ftp
 import (
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -10,8 +11,8 @@ import (
 
 // cmdFeat lists the extensions (RFC 2389).
 func (c *conn) cmdFeat(string) error {
-	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "SIZE", "REST STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
-		"MLST type*;size*;modify*;perm*;unique*;unix.mode*;"}
+	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "MFF modify;unix.mode;", "SIZE", "REST STREAM", "RANG STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
+		c.hashFeature(), "MLST " + c.factFeature()}
 	if c.server.TLS != nil {
 		features = append(features, "AUTH TLS", "PBSZ", "PROT")
 	}
@@ -28,9 +29,12 @@ func (c *conn) cmdOpts(arg string) error {
 		}
 		c.reply(200, "names are UTF-8 always")
 	case "MLST":
-		c.reply(200, "MLST OPTS type;size;modify;perm;unique;unix.mode;")
+		c.chooseFacts(rest)
+		c.reply(200, strings.TrimSpace("MLST OPTS "+strings.Join(append(slices.Clone(c.facts), ""), ";")))
+	case "HASH":
+		return c.optsHash(strings.TrimSpace(rest))
 	default:
-		return fail{501, "options are known for UTF8 and MLST"}
+		return fail{501, "options are known for UTF8, MLST and HASH"}
 	}
 	return nil
 }
@@ -107,6 +111,35 @@ func (c *conn) status() []string {
 	return rows
 }
 
+// siteUtime sets a file's time in the two forms that clients send: one time and
+// the path, to the minute or the second; or the path, three times (of which the
+// second is the one of change) and UTC.
+func (c *conn) siteUtime(arg string) error {
+	words := strings.Fields(arg)
+	stamp, name := "", ""
+	if n := len(words); n >= 5 && strings.EqualFold(words[n-1], "UTC") {
+		stamp, name = words[n-3], strings.Join(words[:n-4], " ")
+	} else if n >= 2 {
+		stamp, name = words[0], strings.TrimSpace(strings.TrimPrefix(arg, words[0]))
+	}
+	if len(stamp) == len("200601021504") {
+		stamp += "00"
+	}
+	when, err := time.Parse(timeForm, stamp)
+	if err != nil || name == "" {
+		return fail{501, "use SITE UTIME YYYYMMDDHHMMSS path"}
+	}
+	at, err := c.path(name)
+	if err != nil {
+		return err
+	}
+	if err := c.tree.Touch(at, time.Time{}, when, nil); err != nil {
+		return err
+	}
+	c.reply(200, "time changed")
+	return nil
+}
+
 func (c *conn) cmdSite(arg string) error {
 	verb, rest := parse(arg)
 	switch verb {
@@ -125,10 +158,12 @@ func (c *conn) cmdSite(arg string) error {
 			return err
 		}
 		c.reply(200, "mode changed")
+	case "UTIME":
+		return c.siteUtime(rest)
 	case "HELP":
 		c.reply(214, commands["SITE"].usage)
 	default:
-		return fail{504, "SITE knows CHMOD and HELP"}
+		return fail{504, "SITE knows CHMOD, UTIME and HELP"}
 	}
 	return nil
 }

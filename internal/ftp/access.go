@@ -2,8 +2,10 @@ package ftp
 
 import (
 	"strings"
+	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/tree"
 )
 
 func (c *conn) cmdUser(name string) error {
@@ -14,12 +16,46 @@ func (c *conn) cmdUser(name string) error {
 	if !c.encrypted && c.listener.Encryption == keep.EncryptionRequired && !c.visit.MayBePlain(c.ctx, name) {
 		return fail{530, "this service signs in over TLS only, so that the password is not sent in clear: use AUTH TLS first (explicit FTPS)"}
 	}
+	if c.key != nil && c.visit.Offer(c.ctx, name, c.key) {
+		return c.byCertificate(name)
+	}
 	c.user = name
 	c.reply(331, "password, please")
 	return nil
 }
 
+// byCertificate signs in by the key of the client's certificate (RFC 4217, section
+// 10; the replies are those of RFC 2228, section 5.1).
+func (c *conn) byCertificate(name string) error {
+	opened, err := c.visit.KeyProved(c.ctx, name, c.key)
+	switch {
+	case err == nil:
+		c.enterTree(opened, 232)
+	case keep.FaultOf(err).Reason == keep.PasswordToo:
+		c.user = name
+		c.reply(331, "the certificate is right; password, please")
+	default:
+		return err
+	}
+	return nil
+}
+
+// enterTree is the end of a sign-in.
+func (c *conn) enterTree(opened *tree.Tree, code int) {
+	c.tree, c.cwd = opened, "/"
+	c.signedIn()
+	lines := []string{"signed in as " + opened.Account()}
+	if welcome := c.listener.WelcomeFor(opened.Account(), time.Now()); welcome != "" {
+		lines = append(strings.Split(welcome, "\n"), lines...)
+	}
+	c.reply(code, lines...)
+}
+
 func (c *conn) cmdPass(password string) error {
+	if c.tree != nil && c.key != nil {
+		c.reply(230, "the certificate was enough") // clients may send it all the same
+		return nil
+	}
 	if c.tree != nil {
 		return fail{503, "you are signed in already"}
 	}
@@ -37,9 +73,7 @@ func (c *conn) cmdPass(password string) error {
 		}
 		return err
 	}
-	c.tree, c.cwd = opened, "/"
-	c.signedIn()
-	c.reply(230, "signed in as "+opened.Account())
+	c.enterTree(opened, 230)
 	return nil
 }
 
@@ -50,7 +84,7 @@ func (c *conn) cmdAcct(string) error { return fail{202, "no account information 
 func (c *conn) cmdRein(string) error {
 	c.signOut(nil)
 	c.data.drop()
-	c.user, c.cwd, c.ascii, c.restart, c.renameFrom, c.epsvAll, c.protected = "", "/", true, 0, "", false, false
+	c.reset()
 	c.reply(220, "starting over: USER, please")
 	return nil
 }

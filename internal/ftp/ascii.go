@@ -1,6 +1,9 @@
 package ftp
 
-import "io"
+import (
+	"bufio"
+	"io"
+)
 
 // asciiWriter turns line feeds into CRLF (RFC 959, section 3.1.1.1). A CRLF that
 // is there already stays one, also when it falls on the edge of two buffers.
@@ -70,4 +73,48 @@ func (a *asciiReader) convert(out, in []byte) int {
 		}
 	}
 	return w
+}
+
+// skipWriter leaves out the first bytes.
+type skipWriter struct {
+	w    io.Writer
+	skip int64
+}
+
+func (s *skipWriter) Write(p []byte) (int, error) {
+	left := p[min(int64(len(p)), s.skip):]
+	s.skip -= int64(len(p) - len(left))
+	if len(left) == 0 {
+		return len(p), nil
+	}
+	if _, err := s.w.Write(left); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// textOffset finds the place in a file at which so many bytes of it would have
+// been sent as ASCII.
+func textOffset(f io.ReaderAt, sent int64) (int64, error) {
+	in := bufio.NewReaderSize(io.NewSectionReader(f, 0, 1<<62), 64<<10)
+	last, at := byte(0), int64(0)
+	for sent > 0 {
+		b, err := in.ReadByte()
+		if err == io.EOF {
+			return 0, fail{554, "the file is shorter than that"}
+		}
+		if err != nil {
+			return 0, err
+		}
+		if b == '\n' && last != '\r' {
+			sent--
+		}
+		sent--
+		at++
+		last = b
+	}
+	if sent < 0 {
+		return 0, fail{554, "that is between the two bytes of a line's end"}
+	}
+	return at, nil
 }

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"urbankeep/internal/keep"
 	"urbankeep/internal/tree"
 )
@@ -31,6 +33,8 @@ type conn struct {
 	signedIn  func()
 	encrypted bool
 	user      string
+	key       ssh.PublicKey // of the client's certificate, proved by the handshake; nil for none
+	ticket    []byte        // marks the TLS sessions of this connection
 	tree      *tree.Tree
 	failures  int
 	quit      bool
@@ -39,7 +43,10 @@ type conn struct {
 	ascii      bool
 	protected  bool // PROT P
 	restart    int64
-	announced  int64 // ALLO, bytes
+	rangeTo    int64 // RANG: the last byte, inclusive; -1 for none
+	hash       string
+	facts      []string // that listings tell, of [factNames]
+	announced  int64    // ALLO, bytes
 	renameFrom string
 	epsvAll    bool
 	data       dataPlan
@@ -55,10 +62,17 @@ type line struct {
 }
 
 func newConn(s *Server, raw net.Conn, stopping context.Context) *conn {
-	c := &conn{server: s, listener: *s.current.Load(), raw: raw, control: raw, lines: newLineReader(raw), stopping: stopping, cwd: "/", ascii: true}
+	c := &conn{server: s, listener: *s.current.Load(), raw: raw, control: raw, lines: newLineReader(raw), stopping: stopping}
+	c.reset()
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), s.Listener.Protocol, false, c.cut)
 	return c
+}
+
+// reset puts everything that a sign-in begins with.
+func (c *conn) reset() {
+	c.user, c.cwd, c.ascii, c.restart, c.rangeTo, c.announced, c.renameFrom = "", "/", true, 0, -1, 0, ""
+	c.epsvAll, c.protected, c.hash, c.facts = false, false, usualHash, factNames
 }
 
 // cut ends the connection from outside, at most once.

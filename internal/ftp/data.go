@@ -43,6 +43,13 @@ type portRange struct {
 	mu    sync.Mutex
 	next  int
 	taken map[int]bool
+	none  int // how often all were in use
+}
+
+func (r *portRange) use() (taken, refused int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.taken), r.none
 }
 
 var errNoPort = fail{425, "all passive ports are in use; try again in a moment"}
@@ -72,6 +79,7 @@ func (r *portRange) listen(host string) (net.Listener, func(), error) {
 			r.mu.Unlock()
 		}, nil
 	}
+	r.none++
 	return nil, nil, errNoPort
 }
 
@@ -93,13 +101,40 @@ func (c *conn) cmdPasv(string) error {
 	if !local.Is4() {
 		return fail{425, "PASV can't tell an IPv6 address: use EPSV"}
 	}
+	told, err := c.advertised(local)
+	if err != nil {
+		return err
+	}
 	port, err := c.passive()
 	if err != nil {
 		return err
 	}
-	ip := local.As4()
+	ip := told.As4()
 	c.reply(227, fmt.Sprintf("Entering Passive Mode (%d,%d,%d,%d,%d,%d)", ip[0], ip[1], ip[2], ip[3], port>>8, port&255))
 	return nil
+}
+
+// lookUp bounds the search for the address of an advertised name.
+const lookUp = 5 * time.Second
+
+// advertised is the address that the client is told: behind a router the one
+// outside, but not for a client on this side of it.
+func (c *conn) advertised(local netip.Addr) (netip.Addr, error) {
+	peer := wire.IP(c.raw.RemoteAddr())
+	if c.listener.Advertise == "" || peer.IsPrivate() || peer.IsLoopback() || peer.IsLinkLocalUnicast() {
+		return local, nil
+	}
+	if address, err := netip.ParseAddr(c.listener.Advertise); err == nil {
+		return address, nil
+	}
+	ctx, stop := context.WithTimeout(c.ctx, lookUp)
+	defer stop()
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip4", c.listener.Advertise)
+	if err != nil || len(found) == 0 {
+		c.server.Log.Error("the advertised name can't be resolved", "name", c.listener.Advertise, "cause", err)
+		return local, fail{425, "the address to connect to can't be found at the moment; try EPSV, or again later"}
+	}
+	return found[0].Unmap(), nil
 }
 
 // cmdEpsv is RFC 2428, section 3.
@@ -173,6 +208,8 @@ func (c *conn) activeTo(to netip.AddrPort) error {
 	switch {
 	case c.epsvAll:
 		return fail{501, "after EPSV ALL only EPSV may be used"}
+	case c.listener.NoActive:
+		return fail{502, "this service does not call clients: use PASV or EPSV"}
 	case to.Addr() != peer:
 		return fail{504, "data goes only to the address that the command connection comes from"}
 	case to.Port() < 1024:
@@ -200,10 +237,15 @@ func (c *conn) openData(ctx context.Context) (dataConn, error) {
 		return plain, nil
 	}
 	spy := &eofSpy{Conn: raw}
-	secured := tls.Server(spy, c.server.TLS)
+	config, check := c.dataTLS()
+	secured := tls.Server(spy, config)
 	if err := secured.HandshakeContext(ctx); err != nil {
 		raw.Close()
 		return nil, keep.Refuse(keep.NoDataConnection, "TLS on the data connection failed")
+	}
+	if err := check(secured.ConnectionState()); err != nil {
+		raw.Close()
+		return nil, err
 	}
 	return &tlsData{secured, spy, c.server.Timeouts.Stall}, nil
 }

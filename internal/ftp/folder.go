@@ -2,7 +2,9 @@ package ftp
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -147,5 +149,42 @@ func (c *conn) cmdMfmt(arg string) error {
 		return err
 	}
 	c.reply(213, fmt.Sprintf("Modify=%s; %s", stamp, at))
+	return nil
+}
+
+// cmdMff sets facts of a file (draft-somers-ftp-mfxx, section 5).
+func (c *conn) cmdMff(arg string) error {
+	facts, name, _ := strings.Cut(arg, " ")
+	var when time.Time
+	var mode *fs.FileMode
+	for fact := range strings.SplitSeq(strings.TrimSuffix(facts, ";"), ";") {
+		key, value, _ := strings.Cut(fact, "=")
+		var err error
+		switch strings.ToLower(key) {
+		case "modify":
+			when, err = time.Parse(timeForm, value)
+		case "unix.mode":
+			var bits uint64
+			bits, err = strconv.ParseUint(value, 8, 32)
+			m := fs.FileMode(bits) & fs.ModePerm
+			mode = &m
+		default:
+			return fail{504, "the facts modify and unix.mode can be set, no other"}
+		}
+		if err != nil {
+			return fail{501, "use MFF modify=YYYYMMDDHHMMSS;unix.mode=0640; path"}
+		}
+	}
+	if name == "" {
+		return fail{501, "use MFF modify=YYYYMMDDHHMMSS;unix.mode=0640; path"}
+	}
+	at, err := c.path(name)
+	if err != nil {
+		return err
+	}
+	if err := c.tree.Touch(at, time.Time{}, when, mode); err != nil {
+		return err
+	}
+	c.reply(213, facts+" "+at)
 	return nil
 }

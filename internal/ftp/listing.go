@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -82,11 +83,11 @@ func (c *conn) listing(arg string, form func(entry) string) error {
 		c.data.drop()
 		return err
 	}
-	rows := make([]string, len(entries))
-	for i, e := range entries {
-		rows[i] = form(e)
-	}
-	return c.sendListing(rows)
+	return c.sendListing(func(line func(string)) {
+		for _, e := range entries {
+			line(form(e))
+		}
+	})
 }
 
 // longLine is the line that every client parses.
@@ -127,7 +128,7 @@ func (c *conn) cmdMlst(arg string) error {
 	if err != nil {
 		return err
 	}
-	c.replyBlock(250, "Facts:", []string{c.facts(info, at, "") + " " + at}, "End")
+	c.replyBlock(250, "Facts:", []string{c.factsOf(info, at, "") + " " + at}, "End")
 	return nil
 }
 
@@ -152,34 +153,80 @@ func (c *conn) cmdMlsd(arg string) error {
 		c.data.drop()
 		return err
 	}
-	rows := []string{c.facts(info, at, "cdir") + " ."}
-	for _, info := range found {
-		rows = append(rows, c.facts(info, path.Join(at, info.Name()), "")+" "+info.Name())
-	}
-	return c.sendListing(rows)
+	return c.sendListing(func(line func(string)) {
+		line(c.factsOf(info, at, "cdir") + " .")
+		for _, info := range found {
+			line(c.factsOf(info, path.Join(at, info.Name()), "") + " " + info.Name())
+		}
+	})
 }
 
-// facts is RFC 3659, section 7.5; perm says what the account's rights say.
-func (c *conn) facts(info fs.FileInfo, at, kind string) string {
-	switch {
-	case kind != "":
-	case info.IsDir():
-		kind = "dir"
-	case info.Mode()&fs.ModeSymlink != 0:
-		kind = "OS.unix=symlink"
-	default:
-		kind = "file"
+// factNames are the facts that are known, in the order they are told.
+var factNames = []string{"type", "size", "modify", "perm", "unique", "unix.mode"}
+
+// factFeature is the line of FEAT, with the facts that are told marked (RFC 3659,
+// section 7.8).
+func (c *conn) factFeature() string {
+	text := ""
+	for _, name := range factNames {
+		text += name
+		if slices.Contains(c.facts, name) {
+			text += "*"
+		}
+		text += ";"
 	}
-	size := ""
-	if !info.IsDir() {
-		size = fmt.Sprintf("size=%d;", info.Size())
+	return text
+}
+
+// chooseFacts is OPTS MLST (section 7.9): what is not known is passed over.
+func (c *conn) chooseFacts(list string) {
+	c.facts = nil
+	for _, name := range factNames {
+		for word := range strings.SplitSeq(list, ";") {
+			if strings.EqualFold(strings.TrimSpace(word), name) && !slices.Contains(c.facts, name) {
+				c.facts = append(c.facts, name)
+			}
+		}
 	}
-	unique := ""
-	if id := fileID(info); id != "" {
-		unique = "unique=" + id + ";"
+}
+
+// factsOf is section 7.5; perm says what the account's rights say.
+func (c *conn) factsOf(info fs.FileInfo, at, kind string) string {
+	var b strings.Builder
+	for _, name := range c.facts {
+		if value := c.fact(name, info, at, kind); value != "" || name == "perm" {
+			b.WriteString(name + "=" + value + ";")
+		}
 	}
-	return fmt.Sprintf("type=%s;%smodify=%s;perm=%s;%sunix.mode=%04o;", kind, size, info.ModTime().UTC().Format(timeForm),
-		c.permFact(info.IsDir(), at), unique, info.Mode().Perm())
+	return b.String()
+}
+
+// fact is the value of one fact, "" where it does not apply.
+func (c *conn) fact(name string, info fs.FileInfo, at, kind string) string {
+	switch name {
+	case "type":
+		switch {
+		case kind != "":
+			return kind
+		case info.IsDir():
+			return "dir"
+		case info.Mode()&fs.ModeSymlink != 0:
+			return "OS.unix=symlink"
+		}
+		return "file"
+	case "size":
+		if info.IsDir() {
+			return ""
+		}
+		return fmt.Sprint(info.Size())
+	case "modify":
+		return info.ModTime().UTC().Format(timeForm)
+	case "perm":
+		return c.permFact(info.IsDir(), at)
+	case "unique":
+		return fileID(info)
+	}
+	return fmt.Sprintf("%04o", info.Mode().Perm())
 }
 
 // permLetters pairs the rights with the letters of RFC 3659, section 7.5.5.

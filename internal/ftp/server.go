@@ -10,6 +10,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"urbankeep/internal/keep"
 	"urbankeep/internal/tree"
 	"urbankeep/internal/wire"
@@ -29,6 +31,12 @@ type Visit interface {
 	MayBePlain(ctx context.Context, account string) bool
 	// SignIn opens the account's tree. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// Offer reports whether the key of a client certificate would sign an account in.
+	Offer(ctx context.Context, account string, key ssh.PublicKey) bool
+	// KeyProved opens the account's tree for a client that has proved, by its TLS
+	// handshake, that it has the key; a [keep.PasswordToo] says that a password
+	// must follow.
+	KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error)
 	// Secured says that the connection is encrypted from now on.
 	Secured(cipher string)
 	// Named says what software the client claims to be.
@@ -58,6 +66,7 @@ type Server struct {
 	Listener keep.Listener
 	TLS      *tls.Config
 	Keeper   Keeper
+	Admit    func(from string, l *keep.Listener) bool // may an address connect; nil: everybody
 	Timeouts Timeouts
 	Log      *slog.Logger
 
@@ -70,11 +79,17 @@ type Server struct {
 // those that are open keep what they began with. Address and ports stay.
 func (s *Server) Configure(l keep.Listener) { s.current.Store(&l) }
 
+// PassiveUse is how many passive ports are taken, and how often there was none left.
+func (s *Server) PassiveUse() (taken, refused int) { return s.ports.use() }
+
 // Serve accepts connections until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
 	s.current.CompareAndSwap(nil, &s.Listener)
 	s.ports.low, s.ports.high = s.Listener.PassiveLow, s.Listener.PassiveHigh
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
+	if s.Admit != nil {
+		s.wire.Admit = func(from string) bool { return s.Admit(from, s.current.Load()) }
+	}
 	s.wire.TurnAway = func(conn net.Conn) {
 		if s.Listener.Protocol == keep.FTP {
 			io.WriteString(conn, "421 too many connections that have not signed in; try again later\r\n")
@@ -82,6 +97,9 @@ func (s *Server) Serve(l net.Listener) error {
 	}
 	return s.wire.Serve(l)
 }
+
+// Retire takes no new connections; those that are open go on.
+func (s *Server) Retire() { s.wire.Retire() }
 
 // Shutdown lets running transfers end until ctx is done, then cuts the rest.
 func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }
@@ -97,25 +115,6 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 		}
 	}
 	c.run()
-}
-
-// secure puts TLS over the control connection.
-func (c *conn) secure() error {
-	secured := tls.Server(c.raw, c.server.TLS)
-	ctx, stop := context.WithTimeout(c.ctx, c.server.Timeouts.Connect)
-	defer stop()
-	if err := secured.HandshakeContext(ctx); err != nil {
-		return err
-	}
-	c.control, c.encrypted = secured, true
-	c.lines = newLineReader(secured)
-	c.visit.Secured(suite(secured))
-	return nil
-}
-
-func suite(c *tls.Conn) string {
-	state := c.ConnectionState()
-	return tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite)
 }
 
 // timedOut reports whether an error is a passed deadline.

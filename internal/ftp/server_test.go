@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
+	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/ftp"
 	"urbankeep/internal/keep"
@@ -50,6 +51,10 @@ func (h *house) SignIn(_ context.Context, account string, password keep.Secret) 
 	}
 	a := &keep.Account{Name: account, State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "/"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
 	return tree.Open(tree.Who{Account: account}, a, []keep.Store{{Name: "files", Folder: h.dir}}, h, h)
+}
+func (h *house) Offer(context.Context, string, ssh.PublicKey) bool { return false }
+func (h *house) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
+	return nil, keep.Refuse(keep.BadCredentials, "no")
 }
 func (h *house) Secured(string) {}
 func (h *house) Named(string)   {}

@@ -1,10 +1,10 @@
 package ftp
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"fmt"
-	"io"
 	"path"
 	"strconv"
 	"strings"
@@ -46,10 +46,7 @@ func (c *conn) cmdRest(arg string) error {
 	if err != nil || offset < 0 {
 		return fail{501, "use REST offset, in bytes"}
 	}
-	if c.ascii && offset > 0 {
-		return fail{504, "restarting needs TYPE I"}
-	}
-	c.restart = offset
+	c.restart, c.rangeTo = offset, -1
 	c.reply(350, fmt.Sprintf("the next transfer starts at byte %d", offset))
 	return nil
 }
@@ -69,7 +66,7 @@ func (c *conn) cmdRetr(arg string) error {
 	if err != nil {
 		return err
 	}
-	from := c.takeRestart()
+	from, to := c.takeRange()
 	if err := c.canTransfer(); err != nil {
 		return err
 	}
@@ -85,13 +82,18 @@ func (c *conn) cmdRetr(arg string) error {
 		f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to start behind the end"))
 		return err
 	}
-	ascii := c.ascii
-	c.move(f, fmt.Sprintf("sending %d bytes", info.Size()-from), func(d dataConn) error {
-		if ascii {
-			return f.SendTo(&asciiWriter{w: d}, from)
-		}
-		return f.SendTo(d, from)
-	})
+	length := info.Size() - from
+	if to >= 0 {
+		length = min(length, to+1-from)
+	}
+	if c.ascii {
+		// The offset counts bytes as they are sent (RFC 3659, section 5.3).
+		c.move(f, "sending text", func(d dataConn) error {
+			return f.SendTo(&asciiWriter{w: &skipWriter{w: d, skip: from}}, 0, -1)
+		})
+		return nil
+	}
+	c.move(f, fmt.Sprintf("sending %d bytes", length), func(d dataConn) error { return f.SendTo(d, from, length) })
 	return nil
 }
 
@@ -100,8 +102,8 @@ func (c *conn) cmdStor(arg string) error {
 	if err != nil {
 		return err
 	}
-	from := c.takeRestart()
-	return c.receive(at, from, tree.OpenMode{Write: true, Create: true, Truncate: from == 0}, "")
+	from, _ := c.takeRange()
+	return c.receive(at, from, tree.OpenMode{Write: true, Create: true, Truncate: from == 0, Rescan: c.ascii && from > 0}, "")
 }
 
 func (c *conn) cmdAppe(arg string) error {
@@ -109,7 +111,7 @@ func (c *conn) cmdAppe(arg string) error {
 	if err != nil {
 		return err
 	}
-	c.takeRestart()
+	c.takeRange()
 	return c.receive(at, 0, tree.OpenMode{Write: true, Create: true, Append: true}, "")
 }
 
@@ -117,7 +119,7 @@ func (c *conn) cmdAppe(arg string) error {
 // form is RFC 1123, section 4.1.2.9).
 func (c *conn) cmdStou(string) error {
 	name := time.Now().UTC().Format("20060102T150405") + "-" + strings.ToLower(rand.Text()[:8])
-	c.takeRestart()
+	c.takeRange()
 	return c.receive(path.Join(c.cwd, name), 0, tree.OpenMode{Write: true, Create: true, Exclusive: true}, "FILE: "+name)
 }
 
@@ -136,6 +138,12 @@ func (c *conn) receive(at string, from int64, mode tree.OpenMode, start string) 
 			from = info.Size()
 		}
 	}
+	if mode.Rescan {
+		if from, err = textOffset(f, from); err != nil {
+			f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to go on where it can't"))
+			return err
+		}
+	}
 	if start == "" {
 		start = "ready to receive"
 	}
@@ -147,12 +155,6 @@ func (c *conn) receive(at string, from int64, mode tree.OpenMode, start string) 
 		return f.ReceiveFrom(d, from)
 	})
 	return nil
-}
-
-func (c *conn) takeRestart() int64 {
-	from := c.restart
-	c.restart = 0
-	return from
 }
 
 // canTransfer refuses a transfer that could not begin.
@@ -308,11 +310,16 @@ func (c *conn) cmdAbor(string) error {
 	return nil
 }
 
-// sendListing sends lines over a data connection; each ends in CRLF.
-func (c *conn) sendListing(rows []string) error {
+// sendListing sends lines over a data connection as they are made; each ends in
+// CRLF.
+func (c *conn) sendListing(make func(line func(string))) error {
 	err := c.carry("here comes the listing", func(d dataConn) error {
-		_, err := io.WriteString(d, strings.Join(append(rows, ""), "\r\n"))
-		return faultOfData(err)
+		out := bufio.NewWriterSize(d, 32<<10) // keeps the first error to itself until Flush
+		make(func(text string) {
+			out.WriteString(text)
+			out.WriteString("\r\n")
+		})
+		return faultOfData(out.Flush())
 	})
 	c.finish(err)
 	return nil

@@ -83,7 +83,13 @@ func (a *Account) Check() error {
 	if a.State != StateActive && a.State != StateSuspended {
 		return &FieldError{"state", fmt.Sprintf("%q is not a state: use active or suspended", a.State)}
 	}
+	if a.SignInBy == "" {
+		a.SignInBy = DefaultProofs
+	}
 	if err := a.SignInBy.check(); err != nil {
+		return err
+	}
+	if err := a.checkAnonymous(); err != nil {
 		return err
 	}
 	if err := a.checkMounts(); err != nil {

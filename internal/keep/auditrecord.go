@@ -7,6 +7,7 @@ type Action string
 
 // What account holders do.
 const (
+	Connecting  Action = "connect" // refused: who connects is not recorded, who signs in is
 	SignIn      Action = "sign-in"
 	SignOut     Action = "sign-out"
 	Uploading   Action = "upload"
@@ -30,7 +31,12 @@ const (
 	OperatorSignOut Action = "operator-sign-out"
 	OperatorAdd     Action = "operator-add"
 	TokenAdd        Action = "token-add"
+	ListenerAdd     Action = "listener-add"
 	ListenerSet     Action = "listener-set"
+	ListenerRemove  Action = "listener-remove"
+	CertificateSet  Action = "certificate-set"
+	LockedOut       Action = "lockout"
+	LockoutLift     Action = "lockout-lift"
 	AccountAdd      Action = "account-add"
 	AccountSet      Action = "account-set"
 	AccountSuspend  Action = "account-suspend"
@@ -87,7 +93,7 @@ func OutcomeOf(err error) (Outcome, Reason, string) {
 	switch fault.Reason {
 	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
 		return Interrupted, fault.Reason, fault.Say
-	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NeedsEncryption, TooManyAttempts:
+	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
 		return Refused, fault.Reason, fault.Say
 	}
 	return Failed, fault.Reason, fault.Say

@@ -56,3 +56,6 @@ func (n Networks) String() string {
 	}
 	return strings.Join(words, ",")
 }
+
+// MarshalText writes them as [ParseNetworks] reads them.
+func (n Networks) MarshalText() ([]byte, error) { return []byte(n.String()), nil }

@@ -17,6 +17,11 @@ type Policy struct {
 // NewPolicy prepares the decisions for an account that has passed [Account.Check].
 func NewPolicy(a *Account) *Policy {
 	p := &Policy{mounts: append([]Mount(nil), a.Mounts...), grants: append([]Grant(nil), a.Grants...)}
+	if a.Anonymous() {
+		for i := range p.grants {
+			p.grants[i].Rights &= readOnly
+		}
+	}
 	sort.SliceStable(p.mounts, func(i, j int) bool { return len(p.mounts[i].At) > len(p.mounts[j].At) })
 	sort.SliceStable(p.grants, func(i, j int) bool { return len(p.grants[i].Path) > len(p.grants[j].Path) })
 	return p
@@ -58,15 +63,16 @@ func (p *Policy) Decide(right Rights, at string) Verdict {
 
 // String says the verdict in a sentence that names only paths of the tree.
 func (v Verdict) String() string {
+	right := strings.Join(v.Right.Names(), ",") // one right, not the bundle of one
 	switch {
 	case v.Allowed:
-		return fmt.Sprintf("%s on %s is allowed: the grant on %s gives %s", v.Right, v.Path, v.Grant.Path, v.Grant.Rights)
+		return fmt.Sprintf("%s on %s is allowed: the grant on %s gives %s", right, v.Path, v.Grant.Path, v.Grant.Rights)
 	case v.Reason == ReadOnlyMount:
-		return fmt.Sprintf("%s is refused: %s is mounted read-only", v.Right, v.Mount.At)
+		return fmt.Sprintf("%s is refused: %s is mounted read-only", right, v.Mount.At)
 	case v.Grant == nil:
-		return fmt.Sprintf("%s is refused: no grant covers %s", v.Right, v.Path)
+		return fmt.Sprintf("%s is refused: no grant covers %s", right, v.Path)
 	default:
-		return fmt.Sprintf("%s is refused: the grant on %s gives %s", v.Right, v.Grant.Path, v.Grant.Rights)
+		return fmt.Sprintf("%s is refused: the grant on %s gives %s", right, v.Grant.Path, v.Grant.Rights)
 	}
 }
 

@@ -77,3 +77,16 @@ func (p Proofs) Means(password bool, keys int) string {
 	}
 	return byPassword + " or " + byKey
 }
+
+// Means says what the account signs in with; see [Proofs.Means].
+func (a *Account) Means(keys int) string {
+	if a.Anonymous() {
+		return "nothing: anybody may"
+	}
+	return a.SignInBy.Means(a.PasswordHash != "", keys)
+}
+
+// CanSignIn reports whether the account has what it must show.
+func (a *Account) CanSignIn(keys int) bool {
+	return a.Anonymous() || a.SignInBy.Enough(a.PasswordHash != "", keys)
+}

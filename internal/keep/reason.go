@@ -29,6 +29,8 @@ const (
 	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in
 	NeedsEncryption  Reason = "encryption-required" // the listener refuses to talk in clear
+	TurnedAway       Reason = "turned-away"         // the network rules or a lockout do not let the address in
+	LockedOutNow     Reason = "locked-out"          // the account is locked out after failed sign-ins
 	TooManyAttempts  Reason = "too-many-attempts"   // too many failed sign-ins, wait
 	ClientGone       Reason = "client-gone"         // the client left in the middle
 	ClientAborted    Reason = "client-aborted"      // the client asked to stop

@@ -96,6 +96,9 @@ func (o *Office) AddKeys(ctx context.Context, who Actor, name string, ask NewKey
 	if err != nil {
 		return nil, err
 	}
+	if a.Anonymous() {
+		return nil, &keep.FieldError{Field: "key", Say: "everybody may use the account anonymous: it has no keys"}
+	}
 	if len(readings) > 1 && ask.Rules.Label != nil {
 		return nil, &keep.FieldError{Field: "label", Say: fmt.Sprintf("there are %d keys in it: add them without a label, so that each keeps its comment, or one at a time", len(readings))}
 	}
@@ -182,6 +185,9 @@ func (o *Office) MakeKey(ctx context.Context, who Actor, name string, kind pubke
 	a, err := o.Account(ctx, name)
 	if err != nil {
 		return keep.Key{}, "", err
+	}
+	if a.Anonymous() {
+		return keep.Key{}, "", &keep.FieldError{Field: "key", Say: "everybody may use the account anonymous: it has no keys"}
 	}
 	k, private, err := pubkey.Make(kind, a.Name, passphrase)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"urbankeep/internal/audit"
+	"urbankeep/internal/certificate"
 	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
@@ -24,19 +25,24 @@ type Live interface {
 	EndAll(account string, why *keep.Fault)
 	// EndKey ends the sessions of an account that were signed in with a key.
 	EndKey(account, fingerprint string, why *keep.Fault)
-	// Configure puts a listener's changed settings in force for new connections.
-	Configure(l keep.Listener)
+	// Apply makes a listener run as its settings say. When it can't, what ran
+	// before runs on.
+	Apply(l keep.Listener) error
+	// Remove stops a listener for good; its open sessions stay.
+	Remove(listener string)
 }
 
 // Office carries out what operators ask.
 type Office struct {
-	DB       *records.DB
-	Trail    *audit.Trail
-	Hasher   *signin.Hasher
-	HostKeys *hostkey.Ring
-	Live     Live
-	Traffic  *traffic.Registry
-	Log      *slog.Logger
+	DB          *records.DB
+	Trail       *audit.Trail
+	Hasher      *signin.Hasher
+	HostKeys    *hostkey.Ring
+	Certificate *certificate.Keeper
+	Guard       *signin.Guard
+	Live        Live
+	Traffic     *traffic.Registry
+	Log         *slog.Logger
 
 	changing sync.Mutex // one change of an account at a time: each starts from the one before
 }
@@ -102,9 +108,6 @@ func (o *Office) Account(ctx context.Context, name string) (*keep.Account, error
 // AddAccount saves a new account. Password is plain text, "" for none.
 func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret) error {
 	a.State = keep.StateActive
-	if a.SignInBy == "" {
-		a.SignInBy = keep.DefaultProofs
-	}
 	a.Created = time.Now().UTC()
 	a.Changed = a.Created
 	if err := o.check(ctx, a); err != nil {
@@ -146,6 +149,9 @@ func (o *Office) check(ctx context.Context, a *keep.Account) error {
 func (o *Office) setPassword(ctx context.Context, a *keep.Account, password keep.Secret) (err error) {
 	if password == "" {
 		return nil
+	}
+	if a.Anonymous() {
+		return &keep.FieldError{Field: "password", Say: "everybody may use the account anonymous: it has no password"}
 	}
 	if err := signin.CheckPassword(password); err != nil {
 		return err
@@ -222,36 +228,6 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
 	return o.record(who, keep.AccountDelete, a.Name, change(factsOf(a), nil))
-}
-
-// SetListener changes what a listener asks of new connections.
-func (o *Office) SetListener(ctx context.Context, who Actor, name string, edit func(*keep.Listener)) (keep.Listener, error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
-	found, err := o.DB.Listeners(ctx)
-	if err != nil {
-		return keep.Listener{}, err
-	}
-	for _, l := range found {
-		if l.Name != name {
-			continue
-		}
-		before := l
-		edit(&l)
-		if err := l.Check(); err != nil {
-			return l, err
-		}
-		if err := o.DB.SaveListener(ctx, l); err != nil {
-			return l, err
-		}
-		o.Live.Configure(l)
-		text, err := json.Marshal(map[string]keep.Listener{"before": before, "after": l})
-		if err != nil {
-			return l, err
-		}
-		return l, o.record(who, keep.ListenerSet, name, string(text))
-	}
-	return keep.Listener{}, keep.Refuse(keep.NotFound, "no such listener: status shows the ones there are")
 }
 
 // EndSession ends one live session.

@@ -89,7 +89,8 @@ func readBlocks(text, begin string, read func(block string) (keep.Key, *keep.Fie
 	return found
 }
 
-// readPEM reads "PUBLIC KEY" (RFC 5280, section 4.1.2.7) and "RSA PUBLIC KEY" (RFC 8017, appendix A.1.1).
+// readPEM reads "PUBLIC KEY" (RFC 5280, section 4.1.2.7), "RSA PUBLIC KEY" (RFC 8017,
+// appendix A.1.1) and the key of a client's "CERTIFICATE" (RFC 7468, section 5).
 func readPEM(text string) (keep.Key, *keep.FieldError) {
 	damaged := wrong("the PEM block holds no public key that can be read: copy it again whole, from BEGIN to END")
 	block, _ := pem.Decode([]byte(text))
@@ -100,6 +101,13 @@ func readPEM(text string) (keep.Key, *keep.FieldError) {
 	if block.Type == "RSA PUBLIC KEY" {
 		parsed, err = x509.ParsePKCS1PublicKey(block.Bytes)
 	}
+	label := ""
+	if block.Type == "CERTIFICATE" {
+		certificate, cerr := x509.ParseCertificate(block.Bytes)
+		if err = cerr; err == nil {
+			parsed, label = certificate.PublicKey, certificate.Subject.CommonName
+		}
+	}
 	if err != nil {
 		return keep.Key{}, damaged
 	}
@@ -107,7 +115,11 @@ func readPEM(text string) (keep.Key, *keep.FieldError) {
 	if err != nil {
 		return keep.Key{}, wrong("SSH can't use a key of that kind: make an Ed25519 key")
 	}
-	return describe(public)
+	key, fault := describe(public)
+	if fault == nil {
+		key.Label = label
+	}
+	return key, fault
 }
 
 // The markers of RFC 4716, section 3.

@@ -39,7 +39,7 @@ func AddressFlags(flags *flag.FlagSet, o *Options, usual Options) {
 	flags.StringVar(&o.FTP, "ftp", usual.FTP, "`address` of FTP with explicit TLS (at first "+DefaultFTP+")")
 	flags.StringVar(&o.FTPS, "ftps", usual.FTPS, "`address` of FTP with implicit TLS (at first "+DefaultFTPS+")")
 	flags.StringVar(&o.SFTP, "sftp", usual.SFTP, "`address` of SFTP (at first "+DefaultSFTP+")")
-	flags.Func("passive", fmt.Sprintf("`LOW-HIGH`: the ports of passive FTP (at first %d-%d)", DefaultPassiveLow, DefaultPassiveHigh),
+	flags.Func("passive", fmt.Sprintf("`LOW-HIGH`: the ports of passive FTP, half for each of the two listeners made at first start (at first %d-%d)", DefaultPassiveLow, DefaultPassiveHigh),
 		func(text string) error { return parsePassive(text, o) })
 }
 
@@ -47,8 +47,8 @@ func parsePassive(text string, o *Options) error {
 	low, high, ok := strings.Cut(text, "-")
 	from, err1 := strconv.Atoi(low)
 	to, err2 := strconv.Atoi(high)
-	if !ok || err1 != nil || err2 != nil || from < 1 || to > 65535 || from > to {
-		return fmt.Errorf("use LOW-HIGH with ports from 1 to 65535, as in 47000-47199")
+	if !ok || err1 != nil || err2 != nil || from < 1 || to > 65535 || from >= to {
+		return fmt.Errorf("use LOW-HIGH with two ports or more from 1 to 65535, as in 47000-47199")
 	}
 	o.PassiveLow, o.PassiveHigh = from, to
 	return nil

@@ -80,37 +80,6 @@ func (c *talk) passive() *tls.Conn {
 	return tls.Client(raw, anyCertificate)
 }
 
-func TestRepliesHaveTheRightNumber(t *testing.T) {
-	k := testkit.Start(t)
-	k.Account("records-desk")
-	require.NoError(t, os.MkdirAll(filepath.Join(k.Home("records-desk"), "full"), 0o750))
-	require.NoError(t, os.WriteFile(filepath.Join(k.Home("records-desk"), "full", "f"), []byte("12345"), 0o640))
-	c := dial(t, k.Address("ftps"))
-	for _, step := range []struct {
-		line string
-		code int
-	}{
-		{"PWD", 530}, {"PASS x", 503}, {"NONSENSE", 500}, {"USER", 501}, {"HOST keep.example", 220}, {"AUTH TLS", 503}, {"AUTH KRB", 504},
-		{"FEAT", 211}, {"SYST", 215}, {"HELP", 214}, {"HELP STOR", 214}, {"OPTS UTF8 ON", 200}, {"OPTS X", 501}, {"LANG fr", 504}, {"CLNT test", 200},
-		{"USER records-desk", 331}, {"PASS " + testkit.Password, 230}, {"USER x", 503}, {"ACCT x", 202},
-		{"PWD", 257}, {"XPWD", 257}, {"CWD none", 550}, {"CWD full/f", 550}, {"CWD full", 250}, {"CDUP", 250}, {"CWD /../..", 250}, {"PWD", 257},
-		{"TYPE E", 504}, {"TYPE A", 200}, {"SIZE full/f", 550}, {"REST 3", 504}, {"TYPE I", 200}, {"SIZE full/f", 213}, {"MDTM full/f", 213}, {"MDTM none", 550},
-		{"STRU F", 200}, {"STRU R", 504}, {"MODE S", 200}, {"MODE B", 504}, {"RETR full/f", 425}, {"PROT C", 534}, {"CCC", 534}, {"PBSZ 0", 200},
-		{"MKD new", 257}, {"MKD new", 550}, {"RMD full", 550}, {"RMD new", 250}, {"DELE full", 550}, {"DELE none", 550},
-		{"RNTO x", 503}, {"RNFR none", 550}, {"RNFR full/f", 350}, {"NOOP", 200}, {"RNTO full/g", 503}, {"RNFR full/f", 350}, {"RNTO full/g", 250},
-		{"MFMT 20250203040506 full/g", 213}, {"MFMT yesterday full/g", 501}, {"SITE CHMOD 600 full/g", 200}, {"SITE CHMOD 9 full/g", 501}, {"SITE EXEC ls", 504},
-		{"MLST full/g", 250}, {"STAT", 211}, {"STAT full", 213}, {"ABOR", 226}, {"ALLO 100", 200}, {"REST x", 501},
-		{"PORT 8,8,8,8,200,1", 504}, {"PORT 127,0,0,1,0,22", 504}, {"PORT 1,2", 501}, {"EPRT |1|8.8.8.8|5000|", 504}, {"EPRT |3|x|1|", 501}, {"EPSV 2", 522}, {"EPSV 7", 501},
-		{"EPSV ALL", 200}, {"PASV", 501}, {"PORT 127,0,0,1,200,1", 501},
-		{"MKD a\x00b", 553}, {"REIN", 220}, {"PWD", 530}, {"QUIT", 221},
-	} {
-		c.say(step.line, step.code)
-	}
-	text, err := io.ReadAll(c.conn)
-	assert.NoError(t, err)
-	assert.Empty(t, text)
-}
-
 func TestFactsAndListingsSayWhatIsThere(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("print-bureau", "-rights", "read-only", "-mount", "/in=files:drops", "-grant", "/in=drop-only,mkdir")

@@ -186,7 +186,7 @@ func TestWhatKeepsAServiceFromStartingIsSaid(t *testing.T) {
 		say  string
 	}{
 		{[]string{"serve", "-data", dir}, "is in use by another urbankeep"},
-		{[]string{"serve", "-data", testkit.Folder(t), "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0", "-sftp", p.sftp}, "address already in use: choose another with -sftp"},
+		{[]string{"serve", "-data", testkit.Folder(t), "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0", "-sftp", p.sftp}, "address already in use: give it another address with -sftp"},
 		{[]string{"serve", "-data", filepath.Join(dir, strings.Repeat("long/", 30)), "-console", "127.0.0.1:0", "-ftp", ":0", "-ftps", ":0", "-sftp", ":0"}, "choose a data folder with a shorter path"},
 	} {
 		run := exec.Command(testkit.Binary(t), c.args...)

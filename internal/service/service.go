@@ -2,10 +2,8 @@ package service
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
 	"path/filepath"
@@ -13,12 +11,11 @@ import (
 	"time"
 
 	"urbankeep/internal/audit"
-	"urbankeep/internal/ftp"
+	"urbankeep/internal/certificate"
 	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
 	"urbankeep/internal/records"
-	"urbankeep/internal/sftp"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/traffic"
 	"urbankeep/internal/web/api"
@@ -34,6 +31,7 @@ type Options struct {
 	PassiveLow   int
 	PassiveHigh  int
 	FailureDelay time.Duration // 0: [signin.FailureDelay]
+	Limits       signin.Limits // zero: [signin.DefaultLimits]
 	Log          *slog.Logger
 }
 
@@ -48,13 +46,6 @@ const (
 	DefaultPassiveHigh = 47199
 )
 
-// protocolServer is a listener's server, of whatever protocol.
-type protocolServer interface {
-	Serve(net.Listener) error
-	Shutdown(context.Context)
-	Configure(keep.Listener)
-}
-
 // Service is the running whole.
 type Service struct {
 	DB        *records.DB
@@ -63,16 +54,15 @@ type Service struct {
 	Operators *signin.Operators
 	Traffic   *traffic.Registry
 	HostKeys  *hostkey.Ring
-	TLS       tls.Certificate
+
+	certificate *certificate.Keeper
 
 	dir       string
 	log       *slog.Logger
 	door      *door
 	started   time.Time
 	consoleAt string
-	changing  sync.Mutex      // of listeners
-	listeners []keep.Listener // with the addresses they really have
-	servers   []protocolServer
+	posts     posts
 	web       *consoles
 	serving   sync.WaitGroup
 	failed    chan error
@@ -102,7 +92,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.HostKeys, err = hostkey.Open(filepath.Join(o.Dir, "hostkeys")); err != nil {
 		return err
 	}
-	if s.TLS, err = certificate(o.Dir, time.Now()); err != nil {
+	if s.certificate, err = certificate.Open(ctx, s.DB, o.Dir, o.Log); err != nil {
 		return err
 	}
 	delay := o.FailureDelay
@@ -110,10 +100,14 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 		delay = signin.FailureDelay
 	}
 	hasher := signin.NewHasher()
-	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Log: o.Log, Delay: delay}
+	guard := &signin.Guard{Limits: o.Limits}
+	if guard.Limits == (signin.Limits{}) {
+		guard.Limits = signin.DefaultLimits
+	}
+	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Traffic: s.Traffic, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Traffic: s.Traffic, Log: o.Log}
 	return nil
 }
 
@@ -149,14 +143,14 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		if !ok {
 			l = keep.Listener{Name: string(first.protocol), Protocol: first.protocol, Address: first.usual, Encryption: keep.EncryptionRequired}
 			if first.protocol != keep.SFTP {
-				l.PassiveLow, l.PassiveHigh = DefaultPassiveLow, DefaultPassiveHigh
+				l.PassiveLow, l.PassiveHigh = half(DefaultPassiveLow, DefaultPassiveHigh, l.Protocol)
 			}
 		}
 		if first.address != "" {
 			l.Address = first.address
 		}
 		if o.PassiveLow != 0 && l.Protocol != keep.SFTP {
-			l.PassiveLow, l.PassiveHigh = o.PassiveLow, o.PassiveHigh
+			l.PassiveLow, l.PassiveHigh = half(o.PassiveLow, o.PassiveHigh, l.Protocol)
 		}
 		if err := s.DB.SaveListener(ctx, l); err != nil {
 			return err
@@ -165,41 +159,68 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 	return nil
 }
 
+// half gives each of the two first FTP listeners its part of the passive ports:
+// no two listeners share one.
+func half(low, high int, protocol keep.Protocol) (int, int) {
+	middle := low + (high-low)/2
+	if protocol == keep.FTP {
+		return low, middle
+	}
+	return middle + 1, high
+}
+
+// live is what operators' changes act on: the sessions inside and the listeners.
+type live struct {
+	*door
+	*Service
+}
+
 // Start makes every listener accept. When one can't, none does.
 func (s *Service) Start(ctx context.Context) error {
 	found, err := s.DB.Listeners(ctx)
 	if err != nil {
 		return err
 	}
-	var opened []net.Listener
-	for _, l := range found {
-		socket, err := listen(l)
-		if err != nil {
-			for _, o := range opened {
-				o.Close()
-			}
-			return err
+	sockets := map[string]net.Listener{}
+	abandon := func(err error) error {
+		for _, socket := range sockets {
+			socket.Close()
 		}
-		opened = append(opened, socket)
-		l.Address = socket.Addr().String()
-		s.listeners = append(s.listeners, l)
+		return err
+	}
+	for _, l := range found {
+		if l.Stopped {
+			continue
+		}
+		if sockets[l.Name], err = listen(l); err != nil {
+			delete(sockets, l.Name)
+			return abandon(atStart(l, err))
+		}
 	}
 	if s.web, err = s.openConsoles(); err != nil {
-		for _, o := range opened {
-			o.Close()
-		}
-		return err
+		return abandon(err)
 	}
 	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done}); err != nil {
-		return err
+		return abandon(err)
 	}
-	for i, l := range s.listeners {
-		server := s.serverFor(l)
-		s.servers = append(s.servers, server)
-		s.run(func() error { return server.Serve(opened[i]) })
+	s.posts.mu.Lock()
+	for _, l := range found {
+		if socket := sockets[l.Name]; socket != nil {
+			s.begin(l, socket)
+		}
 	}
+	s.posts.mu.Unlock()
 	s.web.serve(s)
 	return nil
+}
+
+// atStart adds what can be done where no command reaches the service yet.
+func atStart(l keep.Listener, err error) error {
+	var field *keep.FieldError
+	if errors.As(err, &field) && l.Name == string(l.Protocol) {
+		return fmt.Errorf("%s: give it another address with -%s", field.Say, l.Name)
+	}
+	return err
 }
 
 // run serves in a goroutine that Stop waits for; its failure ends the service.
@@ -217,64 +238,15 @@ func (s *Service) run(serve func() error) {
 // Failed tells of a listener that broke.
 func (s *Service) Failed() <-chan error { return s.failed }
 
-func listen(l keep.Listener) (net.Listener, error) {
-	socket, err := net.Listen("tcp", l.Address)
-	if err == nil {
-		return socket, nil
-	}
-	advice := fmt.Sprintf("choose another with -%s", l.Protocol)
-	var op *net.OpError
-	if errors.As(err, &op) {
-		err = op.Err
-	}
-	if errors.Is(err, fs.ErrPermission) {
-		advice = "ports below 1024 need the capability CAP_NET_BIND_SERVICE, or " + advice
-	}
-	return nil, fmt.Errorf("listener %s on %s: %w: %s", l.Name, l.Address, err, advice)
-}
-
-func (s *Service) serverFor(l keep.Listener) protocolServer {
-	log := s.log.With("listener", l.Name)
-	if l.Protocol == keep.SFTP {
-		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Timeouts: sftp.DefaultTimeouts, Log: log}
-	}
-	return &ftp.Server{Listener: l, TLS: &tls.Config{Certificates: []tls.Certificate{s.TLS}, MinVersion: tls.VersionTLS12},
-		Keeper: ftpDoor{s.door}, Timeouts: ftp.DefaultTimeouts, Log: log}
-}
-
-// live is what operators' changes act on: the sessions inside and the listeners.
-type live struct {
-	*door
-	s *Service
-}
-
-// Configure implements [office.Live].
-func (v live) Configure(l keep.Listener) {
-	s := v.s
-	s.changing.Lock()
-	defer s.changing.Unlock()
-	for i := range s.listeners {
-		if s.listeners[i].Name == l.Name {
-			l.Address = s.listeners[i].Address // where it really listens
-			s.listeners[i] = l
-			s.servers[i].Configure(l)
-		}
-	}
-}
-
 // Stop takes no new connections, lets running transfers end until ctx is done,
 // cuts the rest, and closes the records.
 func (s *Service) Stop(ctx context.Context) error {
-	var stopping sync.WaitGroup
-	for _, server := range s.servers {
-		stopping.Go(func() { server.Shutdown(ctx) })
-	}
-	stopping.Wait()
+	s.posts.shutDown(ctx)
 	if s.web != nil {
 		s.web.stop(ctx)
 	}
 	s.serving.Wait()
-	if s.servers != nil {
+	if s.web != nil {
 		s.Trail.Note(keep.AuditRecord{Action: keep.ServiceStop, Outcome: keep.Done})
 	}
 	return s.close()
@@ -290,23 +262,6 @@ func (s *Service) close() error {
 // Status is how the service is.
 func (s *Service) Status(ctx context.Context) (api.Status, error) {
 	operators, err := s.DB.Operators(ctx)
-	status := api.Status{SetUp: len(operators) > 0, Started: s.started, Listeners: []api.Listener{}}
-	status.Sessions, status.Transfers = s.Traffic.Counts()
-	s.changing.Lock()
-	defer s.changing.Unlock()
-	for _, l := range s.listeners {
-		status.Listeners = append(status.Listeners, api.Listener{Name: l.Name, Protocol: l.Protocol, Address: l.Address, Encryption: l.Encryption,
-			PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh, Banner: l.Banner})
-	}
-	return status, err
-}
-
-// Address is where a listener really listens, by name; "" when it does not.
-func (s *Service) Address(name string) string {
-	for _, l := range s.listeners {
-		if l.Name == name {
-			return l.Address
-		}
-	}
-	return ""
+	sessions, transfers := s.Traffic.Counts()
+	return api.Status{SetUp: len(operators) > 0, Started: s.started, Sessions: sessions, Transfers: transfers}, err
 }

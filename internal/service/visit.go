@@ -30,8 +30,9 @@ type door struct {
 	traffic  *traffic.Registry
 	log      *slog.Logger
 
-	mu     sync.Mutex
-	inside map[*visit]bool
+	mu         sync.Mutex
+	inside     map[*visit]bool
+	turnedAway map[string]time.Time // addresses, and when that was recorded
 }
 
 // ftpDoor and sftpDoor are the door as each protocol declares it.
@@ -76,7 +77,14 @@ type visit struct {
 type ftpVisit struct{ *visit }
 
 func (v ftpVisit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
-	opened, err := v.visit.SignIn(ctx, account, password)
+	return v.admitted(v.visit.SignIn(ctx, account, password))
+}
+
+func (v ftpVisit) KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error) {
+	return v.admitted(v.visit.KeyProved(ctx, account, key))
+}
+
+func (v ftpVisit) admitted(opened *tree.Tree, err error) (*tree.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +99,7 @@ func (v ftpVisit) SignIn(ctx context.Context, account string, password keep.Secr
 func (v *visit) Admitted() error { return v.attempt.Recorded() }
 
 func (v *visit) MayBePlain(ctx context.Context, account string) bool {
-	holder, err := v.door.db.Holder(ctx, account)
+	holder, err := v.door.db.Holder(ctx, keep.SignInName(account))
 	if err == nil && holder.Account.AllowPlain {
 		return true
 	}

@@ -74,6 +74,7 @@ type Server struct {
 	Listener keep.Listener
 	HostKeys HostKeys
 	Keeper   Keeper
+	Admit    func(from string, l *keep.Listener) bool // may an address connect; nil: everybody
 	Timeouts Timeouts
 	Log      *slog.Logger
 
@@ -88,8 +89,14 @@ func (s *Server) Configure(l keep.Listener) { s.current.Store(&l) }
 func (s *Server) Serve(l net.Listener) error {
 	s.current.CompareAndSwap(nil, &s.Listener)
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
+	if s.Admit != nil {
+		s.wire.Admit = func(from string) bool { return s.Admit(from, s.current.Load()) }
+	}
 	return s.wire.Serve(l)
 }
+
+// Retire takes no new connections; those that are open go on.
+func (s *Server) Retire() { s.wire.Retire() }
 
 // Shutdown lets open files be finished until ctx is done, then cuts the rest.
 func (s *Server) Shutdown(ctx context.Context) { s.wire.Shutdown(ctx) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"strings"
 	"time"
 
 	"urbankeep/internal/audit"
@@ -28,6 +29,7 @@ type Accounts struct {
 	DB     *records.DB
 	Trail  *audit.Trail
 	Hasher *Hasher
+	Guard  *Guard
 	Log    *slog.Logger
 	Delay  time.Duration // of a failure; see [FailureDelay]
 }
@@ -58,12 +60,18 @@ type proved struct{ fingerprint, how string }
 // [keep.Fault]; the trail has the reason.
 func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Account, error) {
 	started := time.Now()
+	name = keep.SignInName(name)
 	holder, err := a.DB.Holder(ctx, name)
+	if err == nil && holder.Account.Anonymous() && v.Protocol != keep.SFTP {
+		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
+	}
 	var hash keep.Secret
 	useless := ""
 	switch {
 	case err != nil:
 		useless = "no such account"
+	case a.Guard.Locked(name, v.Address):
+		useless = lockedOut
 	case holder.Account.SignInBy == keep.ByBoth && t.proved == nil:
 		useless = "the account signs in with a key and a password, and no key was proved before"
 	case !holder.Account.SignInBy.TakesPassword(t.proved != nil):
@@ -77,6 +85,8 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	switch {
 	case err != nil && !errors.Is(err, records.ErrNotFound), hashErr != nil:
 		return nil, a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", errors.Join(err, hashErr))
+	case useless == lockedOut:
+		return nil, a.fail(ctx, v, name, started, keep.LockedOutNow, useless, nil)
 	case useless != "":
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, useless, err)
 	case !ok:
@@ -87,6 +97,18 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	}
 	return a.admit(ctx, v, t, holder.Account, started, "", "password")
 }
+
+// mail is what an anonymous guest gave in place of a password; RFC 1635, section 3.3,
+// asks for an e-mail address, and clients that send something else send no secret.
+func mail(given keep.Secret) string {
+	text := given.Reveal()
+	if !strings.Contains(text, "@") {
+		return "somebody without an e-mail address"
+	}
+	return text[:min(len(text), maxName)]
+}
+
+const lockedOut = "the account is locked out for this address after failed sign-ins"
 
 // Left records the end of a session.
 func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
@@ -106,6 +128,7 @@ func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *ke
 	}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
+	a.Guard.Succeeded(account.Name, v.Address)
 	*t = Attempt{Key: fingerprint, Recorded: a.Trail.Begin(r)}
 	return account, nil
 }
@@ -121,11 +144,25 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 		r.Outcome = keep.Failed
 	}
 	a.Trail.Note(r)
+	if reason != keep.Failure {
+		a.count(v, name)
+	}
 	select {
 	case <-time.After(a.Delay - time.Since(started)):
 	case <-ctx.Done():
 	}
 	return errDenied(cause)
+}
+
+// count counts a failed sign-in, and records the lockout that it led to.
+func (a *Accounts) count(v Visitor, name string) {
+	locked := a.Guard.Failed(name, v.Address)
+	if locked == "" {
+		return
+	}
+	r := v.record(name, keep.LockedOut)
+	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits.Lockout.String()
+	a.Trail.Note(r)
 }
 
 // RefusePlain records that somebody wanted to sign in without encryption.

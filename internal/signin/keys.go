@@ -71,6 +71,7 @@ func (a *Accounts) Abandon(v Visitor, t *Attempt) {
 		r.Target, r.Detail = t.proved.fingerprint, "a good key, but no password after it"
 	}
 	a.Trail.Note(r)
+	a.count(v, t.name)
 	*t = Attempt{}
 }
 
@@ -79,6 +80,9 @@ func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.Pu
 	holder, err := a.DB.Holder(ctx, name)
 	if err != nil {
 		return nil, proved{}, "no such account"
+	}
+	if a.Guard.Locked(name, v.Address) {
+		return nil, proved{}, lockedOut
 	}
 	if !holder.Account.SignInBy.TakesKey() {
 		return nil, proved{}, "the account signs in with a password only"

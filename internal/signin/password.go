@@ -2,11 +2,15 @@ package signin
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
 	"strings"
+	"sync"
+	"time"
 
 	"golang.org/x/crypto/argon2"
 
@@ -34,13 +38,56 @@ const (
 	MaxPassword = 1024
 )
 
-// Hasher computes password hashes, a bounded number at once.
-type Hasher struct{ slots chan struct{} }
+// Hasher computes password hashes, a bounded number at once. It remembers for a
+// while which password was right for which hash, so that an instrument that signs
+// in every minute stays cheap: as a keyed digest, which is worth nothing outside
+// this process.
+type Hasher struct {
+	slots chan struct{}
+	key   [32]byte
+
+	mu    sync.Mutex
+	right map[[sha256.Size]byte]time.Time // digests, and when the password was last hashed
+}
+
+// How long, and how many, right passwords are remembered.
+const (
+	remembered    = time.Hour
+	maxRemembered = 10_000
+)
 
 // NewHasher makes a Hasher.
-func NewHasher() *Hasher { return &Hasher{make(chan struct{}, hashers)} }
+func NewHasher() *Hasher {
+	h := &Hasher{slots: make(chan struct{}, hashers), right: map[[sha256.Size]byte]time.Time{}}
+	rand.Read(h.key[:])
+	return h
+}
 
-func (h *Hasher) key(ctx context.Context, password, salt []byte, memory, passes uint32, threads uint8, size uint32) ([]byte, error) {
+// digest is what is remembered of a password that was right for a hash.
+func (h *Hasher) digest(hash, password keep.Secret) (sum [sha256.Size]byte) {
+	mac := hmac.New(sha256.New, h.key[:])
+	fmt.Fprintf(mac, "%d:%s%s", len(hash), hash.Reveal(), password.Reveal())
+	mac.Sum(sum[:0])
+	return sum
+}
+
+func (h *Hasher) knows(digest [sha256.Size]byte) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	at, known := h.right[digest]
+	return known && time.Since(at) < remembered
+}
+
+func (h *Hasher) remember(digest [sha256.Size]byte) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.right) >= maxRemembered {
+		clear(h.right)
+	}
+	h.right[digest] = time.Now()
+}
+
+func (h *Hasher) derive(ctx context.Context, password, salt []byte, memory, passes uint32, threads uint8, size uint32) ([]byte, error) {
 	select {
 	case h.slots <- struct{}{}:
 	case <-ctx.Done():
@@ -68,7 +115,7 @@ func CheckPassword(password keep.Secret) error {
 func (h *Hasher) Hash(ctx context.Context, password keep.Secret) (keep.Secret, error) {
 	salt := make([]byte, argonSalt)
 	rand.Read(salt)
-	key, err := h.key(ctx, []byte(password.Reveal()), salt, argonMemory, argonPasses, argonThreads, argonKey)
+	key, err := h.derive(ctx, []byte(password.Reveal()), salt, argonMemory, argonPasses, argonThreads, argonKey)
 	if err != nil {
 		return "", err
 	}
@@ -90,6 +137,10 @@ func (h *Hasher) Matches(ctx context.Context, hash, password keep.Secret) (bool,
 	if len(password.Reveal()) > MaxPassword {
 		password = password[:MaxPassword]
 	}
+	digest := h.digest(hash, password)
+	if hash != "" && h.knows(digest) {
+		return true, nil
+	}
 	var version int
 	var memory, passes uint32
 	var threads uint8
@@ -108,11 +159,15 @@ func (h *Hasher) Matches(ctx context.Context, hash, password keep.Secret) (bool,
 	if err1 != nil || err2 != nil {
 		return false, fmt.Errorf("a stored password hash is damaged")
 	}
-	got, err := h.key(ctx, []byte(password.Reveal()), salt, memory, passes, threads, uint32(len(want)))
+	got, err := h.derive(ctx, []byte(password.Reveal()), salt, memory, passes, threads, uint32(len(want)))
 	if err != nil {
 		return false, err
 	}
-	return subtle.ConstantTimeCompare(got, want) == 1 && hash.Reveal() != "", nil
+	ok := subtle.ConstantTimeCompare(got, want) == 1 && hash.Reveal() != ""
+	if ok {
+		h.remember(digest)
+	}
+	return ok, nil
 }
 
 // Generate makes a password of four groups of letters and digits that can't be

@@ -23,6 +23,7 @@ import (
 	"urbankeep/internal/cli"
 	"urbankeep/internal/command"
 	"urbankeep/internal/service"
+	"urbankeep/internal/signin"
 )
 
 // Patience bounds one run of a client.
@@ -68,13 +69,20 @@ func Start(t *testing.T) *Keep {
 // StartIn runs a service on a data folder until the test ends.
 func StartIn(t *testing.T, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
 
-// StartOn is StartIn with the files served on another address.
-func StartOn(t *testing.T, dir, host string) *Keep {
+// many failed sign-ins of a test lock nobody out.
+var many = signin.Limits{Address: 1000, Account: 1000, Within: time.Minute, Lockout: time.Minute}
+
+// StartOn is StartIn with the files served on another address, and with other options.
+func StartOn(t *testing.T, dir, host string, edit ...func(*service.Options)) *Keep {
 	low := FreePorts(t)
 	k := &Keep{Dir: dir, t: t}
 	var err error
-	k.Service, err = service.Open(t.Context(), service.Options{Dir: dir, Console: "127.0.0.1:0", FTP: host + ":0", FTPS: host + ":0", SFTP: host + ":0",
-		PassiveLow: low, PassiveHigh: low + 49, FailureDelay: 50 * time.Millisecond, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	o := service.Options{Dir: dir, Console: "127.0.0.1:0", FTP: host + ":0", FTPS: host + ":0", SFTP: host + ":0",
+		PassiveLow: low, PassiveHigh: low + 49, Limits: many, FailureDelay: 50 * time.Millisecond, Log: slog.New(slog.NewTextHandler(t.Output(), nil))}
+	for _, change := range edit {
+		change(&o)
+	}
+	k.Service, err = service.Open(t.Context(), o)
 	require.NoError(t, err)
 	require.NoError(t, k.Service.Start(t.Context()))
 	t.Cleanup(func() { k.Halt(5 * time.Second) })

@@ -20,6 +20,7 @@ type OpenMode struct {
 	Create      bool // make the file where there is none
 	Exclusive   bool // with Create: refuse a file that is there
 	Truncate    bool // empty a file that is there
+	Rescan      bool // with Write: what is there may be read to find where to go on; the client gets none of it
 	Mode        fs.FileMode
 	Offset      int64 // where the client begins, bytes; for the record
 	Total       int64 // size the client announced, bytes; 0: unknown
@@ -126,7 +127,7 @@ func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, created bool, err
 func flags(mode OpenMode) int {
 	flag := os.O_RDONLY
 	switch {
-	case mode.Read && mode.Write:
+	case mode.Write && (mode.Read || mode.Rescan):
 		flag = os.O_RDWR
 	case mode.Write:
 		flag = os.O_WRONLY
@@ -157,7 +158,7 @@ func (f *File) Stat() (fs.FileInfo, error) {
 
 // ReadAt reads as [io.ReaderAt] does.
 func (f *File) ReadAt(p []byte, off int64) (int, error) {
-	if !f.mode.Read {
+	if !f.mode.Read && !f.mode.Rescan {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for reading")
 	}
 	n, err := f.f.ReadAt(p, off)
@@ -216,27 +217,32 @@ const (
 
 var buffers = sync.Pool{New: func() any { return new([256 << 10]byte) }}
 
-// SendTo writes the file from an offset on to its end. Where w is a plain TCP
-// connection the kernel moves the bytes.
-func (f *File) SendTo(w io.Writer, from int64) error {
+// SendTo writes so many bytes of the file from an offset on, all to its end when
+// length is negative. Where w is a plain TCP connection the kernel moves the bytes.
+func (f *File) SendTo(w io.Writer, from, length int64) error {
 	if _, err := f.f.Seek(from, io.SeekStart); err != nil {
 		return f.note(err)
 	}
 	_, kernel := w.(io.ReaderFrom)
 	buf := buffers.Get().(*[256 << 10]byte)
 	defer buffers.Put(buf)
-	for slice := int64(leastSlice); ; {
+	if length < 0 {
+		length = 1<<63 - 1
+	}
+	for slice := int64(leastSlice); length > 0; {
 		started := time.Now()
 		var n int64
 		var err error
+		part := min(slice, length)
 		if kernel {
-			n, err = io.CopyN(w, f.f, slice)
+			n, err = io.CopyN(w, f.f, part)
 		} else {
-			n, err = io.CopyBuffer(w, io.LimitReader(plainReader{f.f}, slice), buf[:])
-			if err == nil && n < slice {
+			n, err = io.CopyBuffer(w, io.LimitReader(plainReader{f.f}, part), buf[:])
+			if err == nil && n < part {
 				err = io.EOF
 			}
 		}
+		length -= n
 		f.count(int(n))
 		switch took := time.Since(started); {
 		case took < 50*time.Millisecond && slice < mostSlice:
@@ -251,6 +257,7 @@ func (f *File) SendTo(w io.Writer, from int64) error {
 			return err // of the connection or the disk: the protocol knows which to say
 		}
 	}
+	return nil
 }
 
 // plainReader hides the methods by which io would copy with a buffer of its own.

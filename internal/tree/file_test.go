@@ -38,7 +38,7 @@ func TestAFileGoesOutWholeFromAnyOffset(t *testing.T) {
 		if from == 1 {
 			w = struct{ io.Writer }{&out} // has not, as a TLS connection
 		}
-		require.NoError(t, f.SendTo(w, from))
+		require.NoError(t, f.SendTo(w, from, -1))
 		require.NoError(t, f.Close())
 		assert.True(t, bytes.Equal(content[from:], out.Bytes()), "from %d", from)
 		assert.EqualValues(t, len(content)-int(from), l.last().Bytes)
@@ -63,7 +63,7 @@ func TestABrokenConnectionIsTheProtocolsToTell(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(jail, "f"), pattern(1<<20), 0o640))
 	f, err := tr.Open("/f", tree.OpenMode{Read: true})
 	require.NoError(t, err)
-	assert.ErrorIs(t, f.SendTo(&brokenPipe{left: 300 << 10}, 0), errBroken)
+	assert.ErrorIs(t, f.SendTo(&brokenPipe{left: 300 << 10}, 0, -1), errBroken)
 	f.Abort(keep.Refuse(keep.ClientGone, "the data connection broke off"))
 	assert.Equal(t, keep.Interrupted, l.last().Outcome)
 	assert.Equal(t, keep.ClientGone, l.last().Reason)

@@ -47,7 +47,7 @@ func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
 		grants = []keep.Grant{}
 	}
 	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", SignInBy: a.SignInBy,
-		Means: a.SignInBy.Means(a.PasswordHash != "", len(keys)), CanSignIn: a.SignInBy.Enough(a.PasswordHash != "", len(keys)), Keys: len(keys), AllowPlain: a.AllowPlain,
+		Means: a.Means(len(keys)), CanSignIn: a.CanSignIn(len(keys)), Keys: len(keys), AllowPlain: a.AllowPlain,
 		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
 		LastSignIn: known(a.LastSignIn)}, nil
 }

@@ -51,13 +51,13 @@ func rules(label string, expires *time.Time, where []string) (r office.KeyRules,
 	}
 	r.Expires = expires
 	if len(where) > 0 {
-		r.Networks, err = networksOf(where)
+		r.Networks, err = networksOf("networks", where)
 	}
 	return r, err
 }
 
-func networksOf(where []string) (*keep.Networks, error) {
-	n, err := keep.ParseNetworks("networks", strings.Join(where, ","))
+func networksOf(field string, where []string) (*keep.Networks, error) {
+	n, err := keep.ParseNetworks(field, strings.Join(where, ","))
 	return &n, err
 }
 
@@ -120,7 +120,7 @@ func (s *Server) setKey(c *gin.Context) error {
 	}
 	r := office.KeyRules{Label: ask.Label, Expires: ask.Expires}
 	if ask.Networks != nil {
-		if r.Networks, err = networksOf(*ask.Networks); err != nil {
+		if r.Networks, err = networksOf("networks", *ask.Networks); err != nil {
 			return err
 		}
 	}

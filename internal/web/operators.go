@@ -133,27 +133,12 @@ func (s *Server) addToken(c *gin.Context) error {
 	return nil
 }
 
-// setListener changes a listener for new connections.
-func (s *Server) setListener(c *gin.Context) error {
-	var ask api.ListenerChange
-	if err := body(c, &ask); err != nil {
-		return err
-	}
-	l, err := s.Office.SetListener(c.Request.Context(), actor(c), c.Param("name"), func(l *keep.Listener) {
-		put(&l.Encryption, ask.Encryption)
-		put(&l.Banner, ask.Banner)
-	})
-	if err != nil {
-		return err
-	}
-	c.JSON(http.StatusOK, api.Listener{Name: l.Name, Protocol: l.Protocol, Address: l.Address, Encryption: l.Encryption,
-		PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh, Banner: l.Banner})
-	return nil
-}
-
 func (s *Server) status(c *gin.Context) error {
 	status, err := s.Status(c.Request.Context())
 	if err != nil {
+		return err
+	}
+	if status.Listeners, err = s.showListeners(c); err != nil {
 		return err
 	}
 	c.JSON(http.StatusOK, status)

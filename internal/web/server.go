@@ -33,9 +33,17 @@ type Server struct {
 	Operators *signin.Operators
 	DB        *records.DB
 	Traffic   *traffic.Registry
+	Posts     Posts
 	Status    func(ctx context.Context) (api.Status, error)
 	Stopping  context.Context // ends event streams
 	Log       *slog.Logger
+}
+
+// Posts tells how the listeners do.
+type Posts interface {
+	// Watch tells where a listener really listens, "" when it doesn't, how many of
+	// its passive ports are taken, and how often there was none left.
+	Watch(listener string) (address string, taken, refused int)
 }
 
 const (
@@ -77,7 +85,14 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/operators", s.handle(s.addOperator))
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
 	known.GET("/status", s.handle(s.status))
+	known.GET("/listeners", s.handle(s.listeners))
+	known.POST("/listeners", s.handle(s.addListener))
 	known.PATCH("/listeners/:name", s.handle(s.setListener))
+	known.DELETE("/listeners/:name", s.handle(s.removeListener))
+	known.GET("/certificate", s.handle(s.certificate))
+	known.PUT("/certificate", s.handle(s.setCertificate))
+	known.GET("/lockouts", s.handle(s.lockouts))
+	known.DELETE("/lockouts/:name", s.handle(s.liftLockout))
 	known.GET("/accounts", s.handle(s.accounts))
 	known.POST("/accounts", s.handle(s.addAccount))
 	known.GET("/accounts/:name", s.handle(s.account))

@@ -21,6 +21,8 @@ type Server struct {
 	// when the connection is idle, or once its running transfer has ended. It
 	// calls signedIn when somebody has signed in.
 	Handle func(stopping context.Context, conn net.Conn, signedIn func())
+	// Admit decides whether an address may connect; nil lets everybody.
+	Admit func(from string) bool
 	// TurnAway says what can be said to a connection that is one too many, and
 	// must not wait. Nil says nothing.
 	TurnAway func(conn net.Conn)
@@ -29,6 +31,7 @@ type Server struct {
 	mu        sync.Mutex
 	stop      context.CancelFunc // nil until the first Serve or Shutdown
 	stopping  context.Context
+	retired   bool
 	listeners map[net.Listener]bool
 	conns     map[net.Conn]bool
 	strangers map[netip.Addr]int // connections that have not signed in, by address
@@ -48,7 +51,7 @@ func (s *Server) begin() {
 func (s *Server) Serve(l net.Listener) error {
 	s.mu.Lock()
 	s.begin()
-	if s.stopping.Err() != nil {
+	if s.stopping.Err() != nil || s.retired {
 		s.mu.Unlock()
 		return errors.Join(l.Close())
 	}
@@ -57,7 +60,7 @@ func (s *Server) Serve(l net.Listener) error {
 	for {
 		conn, err := l.Accept()
 		if err != nil {
-			if s.stopping.Err() != nil {
+			if s.stopping.Err() != nil || s.isRetired() {
 				return nil
 			}
 			if errors.Is(err, net.ErrClosed) {
@@ -70,6 +73,10 @@ func (s *Server) Serve(l net.Listener) error {
 			}
 			continue
 		}
+		if s.Admit != nil && !s.Admit(IP(conn.RemoteAddr()).String()) {
+			conn.Close()
+			continue
+		}
 		if !s.start(conn) {
 			if s.TurnAway != nil {
 				conn.SetDeadline(time.Now().Add(turnAwayTime))
@@ -78,6 +85,12 @@ func (s *Server) Serve(l net.Listener) error {
 			conn.Close()
 		}
 	}
+}
+
+func (s *Server) isRetired() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.retired
 }
 
 // turnAwayTime bounds what a connection that is turned away can keep others
@@ -164,6 +177,26 @@ func (s *Server) Shutdown(ctx context.Context) {
 	}
 	s.mu.Unlock()
 	<-ended
+}
+
+// Retire closes the listeners; connections that are open go on.
+func (s *Server) Retire() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.begin()
+	s.retired = true
+	for l := range s.listeners {
+		l.Close()
+	}
+}
+
+// Port is the port of a TCP address.
+func Port(addr net.Addr) int {
+	ap, err := netip.ParseAddrPort(addr.String())
+	if err != nil {
+		return 0
+	}
+	return int(ap.Port())
 }
 
 // IP is the address without its port, an IPv4 address in its own form even on a

@@ -193,20 +193,3 @@ type Status struct {
 	Transfers int        `json:"transfers"`
 	Listeners []Listener `json:"listeners"`
 }
-
-// Listener is one address on which one protocol is served.
-type Listener struct {
-	Name        string          `json:"name"`
-	Protocol    keep.Protocol   `json:"protocol"`
-	Address     string          `json:"address"`
-	Encryption  keep.Encryption `json:"encryption"`
-	PassiveLow  int             `json:"passiveLow,omitempty"`
-	PassiveHigh int             `json:"passiveHigh,omitempty"`
-	Banner      string          `json:"banner,omitempty"`
-}
-
-// ListenerChange asks for changes; fields that are not there stay as they are.
-type ListenerChange struct {
-	Encryption *keep.Encryption `json:"encryption,omitempty"`
-	Banner     *string          `json:"banner,omitempty"`
-}

@@ -1,15 +1,13 @@
-package service
+package certificate
 
 import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
-	"fmt"
 	"io/fs"
 	"math/big"
 	"net"
@@ -18,38 +16,28 @@ import (
 	"time"
 )
 
-// madeOnce reads a secret file, making it (0600, in a folder of 0700) where it
-// is missing. It appears under its name only when it is whole.
-func madeOnce(file string, make func() ([]byte, error)) ([]byte, error) {
-	text, err := os.ReadFile(file)
-	if !errors.Is(err, fs.ErrNotExist) {
-		return text, err
+// makeMissing makes the certificate of a new data folder.
+func makeMissing(file string, now time.Time) error {
+	if _, err := os.Stat(file); !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	if text, err = make(); err != nil {
-		return nil, err
+	text, err := selfSigned(now)
+	if err != nil {
+		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
-		return nil, err
-	}
-	return text, os.Rename(file+".new", file)
+	return write(file, text)
 }
 
-// certificate reads the TLS certificate and key, one PEM file, making them for
-// this machine's names and addresses where they are missing.
-func certificate(dir string, now time.Time) (tls.Certificate, error) {
-	file := filepath.Join(dir, "tls", "certificate.pem")
-	text, err := madeOnce(file, func() ([]byte, error) { return selfSigned(now) })
-	if err != nil {
-		return tls.Certificate{}, fmt.Errorf("TLS certificate: %w", err)
+// write puts a secret file (0600, in a folder of 0700) under its name only when it
+// is whole.
+func write(file string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
 	}
-	pair, err := tls.X509KeyPair(text, text)
-	if err != nil {
-		return tls.Certificate{}, fmt.Errorf("TLS certificate: %w: %s must hold the certificate and its key in PEM form", err, file)
+	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
+		return err
 	}
-	return pair, nil
+	return os.Rename(file+".new", file)
 }
 
 // certificateLife is as long as clients take a certificate that was pinned by hand.

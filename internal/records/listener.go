@@ -1,0 +1,63 @@
+package records
+
+import (
+	"context"
+	"errors"
+
+	"urbankeep/internal/keep"
+)
+
+type listenerRow struct {
+	Name               string `db:"name"`
+	Protocol           string `db:"protocol"`
+	Address            string `db:"address"`
+	Stopped            bool   `db:"stopped"`
+	Encryption         string `db:"encryption"`
+	Banner             string `db:"banner"`
+	Welcome            string `db:"welcome"`
+	Allow              string `db:"allow"`
+	Deny               string `db:"deny"`
+	PassiveLow         int    `db:"passive_low"`
+	PassiveHigh        int    `db:"passive_high"`
+	Advertise          string `db:"advertise"`
+	NoActive           bool   `db:"no_active"`
+	ResumeData         bool   `db:"resume_data"`
+	ClientCertificates bool   `db:"client_certificates"`
+}
+
+// Listeners reads all listeners, by name.
+func (db *DB) Listeners(ctx context.Context) ([]keep.Listener, error) {
+	var rows []listenerRow
+	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM listener ORDER BY name"); err != nil {
+		return nil, err
+	}
+	found := make([]keep.Listener, len(rows))
+	for i, r := range rows {
+		allow, err1 := keep.ParseNetworks("allow", r.Allow)
+		deny, err2 := keep.ParseNetworks("deny", r.Deny)
+		if err := errors.Join(err1, err2); err != nil {
+			return nil, err
+		}
+		found[i] = keep.Listener{Name: r.Name, Protocol: keep.Protocol(r.Protocol), Address: r.Address, Stopped: r.Stopped,
+			Encryption: keep.Encryption(r.Encryption), Banner: r.Banner, Welcome: r.Welcome, Allow: allow, Deny: deny,
+			PassiveLow: r.PassiveLow, PassiveHigh: r.PassiveHigh, Advertise: r.Advertise, NoActive: r.NoActive, ResumeData: r.ResumeData,
+			ClientCertificates: r.ClientCertificates}
+	}
+	return found, nil
+}
+
+// SaveListener writes a listener, new or changed.
+func (db *DB) SaveListener(ctx context.Context, l keep.Listener) error {
+	_, err := db.write.NamedExecContext(ctx, `INSERT OR REPLACE INTO listener (name, protocol, address, stopped, encryption, banner, welcome, allow, deny,
+			passive_low, passive_high, advertise, no_active, resume_data, client_certificates)
+		VALUES (:name, :protocol, :address, :stopped, :encryption, :banner, :welcome, :allow, :deny,
+			:passive_low, :passive_high, :advertise, :no_active, :resume_data, :client_certificates)`,
+		listenerRow{l.Name, string(l.Protocol), l.Address, l.Stopped, string(l.Encryption), l.Banner, l.Welcome, l.Allow.String(), l.Deny.String(),
+			l.PassiveLow, l.PassiveHigh, l.Advertise, l.NoActive, l.ResumeData, l.ClientCertificates})
+	return err
+}
+
+// DeleteListener removes a listener.
+func (db *DB) DeleteListener(ctx context.Context, name string) error {
+	return changed(db.write.ExecContext(ctx, "DELETE FROM listener WHERE name = ?", name))
+}
