@@ -208,13 +208,16 @@ func typeAt(words []string) int {
 	return -1
 }
 
+// maxPieces bounds the pieces that a paste may have broken one key into.
+const maxPieces = 100
+
 // readEntry reads options, type, base64 and comment. As many words after the
 // type as make a whole key are its base64; what is left is its comment.
 func readEntry(text string) (keep.Key, *keep.FieldError) {
 	all := words(text)
 	at := typeAt(all)
 	rest := all[at+1:]
-	for n := 1; n <= len(rest); n++ {
+	for n := 1; n <= min(len(rest), maxPieces); n++ {
 		if _, err := base64.StdEncoding.DecodeString(strings.Join(rest[:n], "")); err != nil {
 			continue
 		}
