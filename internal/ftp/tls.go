@@ -74,6 +74,9 @@ func (c *conn) dataTLS() (*tls.Config, func(tls.ConnectionState) error) {
 	mine := false
 	config := base.Clone()
 	config.WrapSession = c.wrap
+	if c.listener.ClientCertificates {
+		config.ClientAuth = tls.RequestClientCert // else crypto/tls does not resume a session that has one
+	}
 	config.UnwrapSession = func(identity []byte, state tls.ConnectionState) (*tls.SessionState, error) {
 		session, err := base.DecryptTicket(identity, state)
 		if err != nil || session == nil {

@@ -36,7 +36,7 @@ func options(key *keep.Key, text string) *keep.FieldError {
 			key.Expires = until
 		case name == "cert-authority":
 			key.Authority = true
-		case name == "command" && value == "internal-sftp", slices.Contains(harmless, name):
+		case slices.Contains(harmless, name):
 		default:
 			return wrong(fmt.Sprintf("its option %q is not one this service can keep: take it off if the key may be used without it; from, expiry-time and cert-authority are understood", name))
 		}

@@ -1,0 +1,323 @@
+package service_test
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/service"
+	"urbankeep/internal/signin"
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+// freeAddress is an address on which nobody listens at the moment.
+func freeAddress(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// refused runs a command that has to fail, and gives what it says.
+func refused(t *testing.T, k *testkit.Keep, args ...string) string {
+	t.Helper()
+	_, errs, status := k.CLI(args...)
+	require.Equal(t, 1, status, errs)
+	return errs
+}
+
+func TestListenersChangeWhileSessionsGoOn(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	ports := testkit.FreePorts(t)
+	passive := fmt.Sprintf("%d-%d", ports, ports+5)
+	address := freeAddress(t)
+	k.Must(nil, "listener", "add", "outer", "ftps", address, "-passive", passive, "-banner", "Port Selwyn", "-welcome", "Good tide, {account}")
+	c := dialAs(t, address, "ann", testkit.Password)
+	c.say("PWD", 257)
+
+	moved := freeAddress(t)
+	k.Must(nil, "listener", "set", "outer", "-address", moved)
+	c.say("PWD", 257)
+	_, err := net.Dial("tcp", address)
+	assert.Error(t, err, "nobody listens at the old address")
+	dialAs(t, moved, "ann", testkit.Password).say("NOOP", 200)
+
+	_, port, _ := net.SplitHostPort(moved) // the same port on every address: its own old socket is in the way
+	k.Must(nil, "listener", "set", "outer", "-address", ":"+port)
+	dialAs(t, moved, "ann", testkit.Password).say("NOOP", 200)
+
+	k.Must(nil, "listener", "stop", "outer")
+	_, err = net.Dial("tcp", moved)
+	assert.Error(t, err)
+	c.say("PWD", 257)
+	k.Must(nil, "listener", "start", "outer")
+	d := dial(t, moved)
+	d.say("USER ann", 331)
+	assert.Equal(t, "Good tide, ann\nsigned in as ann", d.say("PASS "+testkit.Password, 230))
+	k.Must(nil, "listener", "remove", "outer")
+	c.say("PWD", 257)
+	data := c.passive()
+	c.say("LIST", 150)
+	data.Handshake()
+	c.expect(226)
+	assert.Contains(t, refused(t, k, "listener", "stop", "outer"), "no such listener")
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "listener-add,listener-set,listener-remove")
+	assert.Len(t, trail, 6)
+}
+
+func TestABadListenerIsRefusedWithAdviceAndNothingChanges(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	var all []api.Listener
+	k.Must(&all, "listener", "list")
+	require.Len(t, all, 3)
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close()
+	ports := testkit.FreePorts(t)
+	free := fmt.Sprintf("%d-%d", ports, ports+5)
+	overlap := fmt.Sprintf("%d-%d", all[0].PassiveHigh, all[0].PassiveHigh)
+	for _, c := range []struct {
+		say  string
+		args []string
+	}{
+		{"address already in use", []string{"add", "x", "sftp", taken.Addr().String()}},
+		{"address already in use", []string{"set", "sftp", "-address", taken.Addr().String()}},
+		{"leave the host out", []string{"add", "x", "sftp", "192.0.2.77:2022"}},
+		{"is no address with a port", []string{"add", "x", "sftp", "2022"}},
+		{"is no address of this machine", []string{"add", "x", "sftp", "keep.example:2022"}},
+		{"use ftp, ftps or sftp", []string{"add", "x", "gopher", "127.0.0.1:0"}},
+		{"the name is taken", []string{"add", "ftp", "sftp", "127.0.0.1:0"}},
+		{"is no range of ports", []string{"add", "x", "ftp", "127.0.0.1:0"}},
+		{"overlap with those of the listener ftp", []string{"add", "x", "ftp", "127.0.0.1:0", "-passive", overlap}},
+		{"is one of the passive ports of the listener ftp", []string{"add", "x", "sftp", fmt.Sprint("127.0.0.1:", all[0].PassiveLow)}},
+		{"use required, optional or off", []string{"add", "x", "ftp", "127.0.0.1:0", "-passive", free, "-encryption", "some"}},
+		{"encrypted always", []string{"add", "x", "ftps", "127.0.0.1:0", "-passive", free, "-encryption", "off"}},
+		{"turn those off too", []string{"add", "x", "ftp", "127.0.0.1:0", "-passive", free, "-encryption", "off", "-resume-data"}},
+		{"is neither an IPv4 address nor a host name", []string{"set", "ftp", "-advertise", "2001:db8::7"}},
+		{"no address or network", []string{"set", "ftp", "-allow", "everybody"}},
+		{"one connection for everything", []string{"set", "sftp", "-advertise", "192.0.2.7"}},
+	} {
+		assert.Contains(t, refused(t, k, append([]string{"listener"}, c.args...)...), c.say, c.args)
+	}
+	var after []api.Listener
+	k.Must(&after, "listener", "list")
+	assert.Equal(t, all, after)
+	dialAs(t, k.Address("ftps"), "ann", testkit.Password).say("NOOP", 200)
+	if os.Getuid() != 0 {
+		assert.Contains(t, refused(t, k, "listener", "add", "low", "sftp", "127.0.0.1:22"), "CAP_NET_BIND_SERVICE")
+	}
+}
+
+func TestNetworkRulesDecideWhoMayConnect(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	key := k.Key("ann")
+	in := func() bool {
+		_, err := k.Curl("ann", "ftps", "/")
+		_, serr := k.SFTP("ann", key, "ls")
+		assert.Equal(t, err == nil, serr == nil)
+		return err == nil
+	}
+	rule := func(args ...string) {
+		for _, l := range []string{"ftps", "sftp"} {
+			k.Must(nil, append([]string{"listener", "set", l}, args...)...)
+		}
+	}
+	assert.True(t, in())
+	rule("-allow", "192.0.2.0/24")
+	assert.False(t, in())
+	rule("-allow", "192.0.2.0/24,127.0.0.1")
+	assert.True(t, in())
+	rule("-deny", "127.0.0.0/8")
+	assert.False(t, in())
+	rule("-deny", "")
+	assert.True(t, in())
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "connect")
+	require.NotEmpty(t, trail)
+	assert.EqualValues(t, "turned-away", trail[0].Reason)
+	assert.Contains(t, trail[0].Detail, "network rules of the listener")
+}
+
+func TestUsedUpPassivePortsAreSaidAndCounted(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	port := testkit.FreePorts(t)
+	k.Must(nil, "listener", "set", "ftps", "-passive", fmt.Sprintf("%d-%d", port, port))
+	first, second := dialAs(t, k.Address("ftps"), "ann", testkit.Password), dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	first.passive()
+	assert.Contains(t, second.say("EPSV", 425), "all passive ports are in use")
+	var all []api.Listener
+	k.Must(&all, "listener", "list")
+	assert.Equal(t, 1, all[1].PassiveTaken)
+	assert.Equal(t, 1, all[1].PassiveRefused)
+	assert.Contains(t, k.Must(nil, "listener", "list"), "used up 1 times")
+	first.say("ABOR", 226)
+	second.passive()
+	k.Must(nil, "listener", "set", "ftps", "-active=false")
+	assert.Contains(t, dialAs(t, k.Address("ftps"), "ann", testkit.Password).say("PORT 127,0,0,1,200,1", 502), "use PASV or EPSV")
+}
+
+// shown is the certificate that a listener shows.
+func shown(t *testing.T, address string) string {
+	conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true})
+	require.NoError(t, err)
+	defer conn.Close()
+	return conn.ConnectionState().PeerCertificates[0].Subject.CommonName
+}
+
+func newCertificate(t *testing.T, dir, name string) (file, key string) {
+	file, key = filepath.Join(dir, "c.pem"), filepath.Join(dir, "k.pem")
+	out, err := testkit.Run(t, "", "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-days", "30",
+		"-subj", "/CN="+name, "-addext", "subjectAltName=DNS:"+name, "-out", file, "-keyout", key)
+	require.NoError(t, err, out)
+	return file, key
+}
+
+func TestACertificateIsFollowedWhileSessionsGoOn(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	dir := t.TempDir()
+	c := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	file, key := newCertificate(t, dir, "one.example")
+	out := k.Must(nil, "certificate", "follow", file, key)
+	assert.Contains(t, out, "one.example")
+	assert.Equal(t, "one.example", shown(t, k.Address("ftps")))
+	newCertificate(t, dir, "two.example") // as a program that renews does
+	require.Eventually(t, func() bool { return shown(t, k.Address("ftps")) == "two.example" }, testkit.Patience, 100*time.Millisecond)
+	require.NoError(t, os.WriteFile(file, []byte("broken"), 0o600))
+	require.Eventually(t, func() bool { return strings.Contains(k.Must(nil, "certificate", "show"), "can't be used") }, testkit.Patience, 100*time.Millisecond)
+	assert.Equal(t, "two.example", shown(t, k.Address("ftps")), "the last good one is shown")
+	c.say("NOOP", 200)
+	other, otherKey := newCertificate(t, t.TempDir(), "three.example")
+	assert.Contains(t, refused(t, k, "certificate", "import", other, key), "private key does not match")
+	assert.Contains(t, refused(t, k, "certificate", "follow", other+".none", otherKey), "no such file")
+	k.Must(nil, "certificate", "import", other, otherKey)
+	require.NoError(t, os.Remove(other))
+	assert.Equal(t, "three.example", shown(t, k.Address("ftps")))
+	dirBefore := k.Dir
+	k.Halt(5 * time.Second)
+	again := testkit.StartIn(t, dirBefore)
+	assert.Equal(t, "three.example", shown(t, again.Address("ftps")))
+	again.Must(nil, "certificate", "renew")
+	assert.Contains(t, shown(t, again.Address("ftps")), "Urban Keep on")
+}
+
+func TestAClientCertificateSignsInAsAKeyDoes(t *testing.T) {
+	k := testkit.Start(t)
+	for _, policy := range []string{"either", "key", "both", "password"} {
+		k.Account(policy, "-sign-in-by", policy)
+	}
+	file, key := newCertificate(t, t.TempDir(), "gauge")
+	for _, policy := range []string{"either", "key", "both", "password"} {
+		k.Must(nil, "key", "add", policy, file, "-shared")
+	}
+	stranger, strangerKey := newCertificate(t, t.TempDir(), "stranger")
+	in := func(account, password, certificate, key string) bool {
+		out, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", account+":"+password, "--cert", certificate, "--key", key, "ftps://"+k.Address("ftps")+"/")
+		return err == nil && out == ""
+	}
+	assert.False(t, in("key", "x", file, key), "the listener has not asked for one")
+	k.Must(nil, "listener", "set", "ftps", "-client-certificates", "-resume-data")
+	for _, c := range []struct {
+		account, password string
+		mine              bool
+		in                bool
+	}{
+		{"either", "x", true, true}, {"either", "x", false, false}, {"either", testkit.Password, false, true},
+		{"key", "x", true, true}, {"key", testkit.Password, false, false},
+		{"both", testkit.Password, true, true}, {"both", "x", true, false}, {"both", testkit.Password, false, false},
+		{"password", "x", true, false}, {"password", testkit.Password, true, true},
+	} {
+		certificate, private := stranger, strangerKey
+		if c.mine {
+			certificate, private = file, key
+		}
+		assert.Equal(t, c.in, in(c.account, c.password, certificate, private), "%+v", c)
+	}
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-account", "both", "-action", "sign-in", "-outcome", "done")
+	require.Len(t, trail, 1)
+	assert.Equal(t, "key and password", trail[0].Detail)
+}
+
+func TestGuessersAreLockedOutAndTheOwnerIsNot(t *testing.T) {
+	k := testkit.StartOn(t, testkit.Folder(t), "127.0.0.1", func(o *service.Options) {
+		o.Limits = signin.Limits{Address: 6, Account: 3, Within: time.Minute, Lockout: time.Minute}
+	})
+	k.Account("ann")
+	k.Account("ben")
+	guess := func(account string) error {
+		_, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", account+":wrong", "ftps://"+k.Address("ftps")+"/")
+		return err
+	}
+	for range 3 {
+		assert.Error(t, guess("ben"))
+	}
+	_, err := k.Curl("ben", "ftps", "/")
+	assert.Error(t, err, "the account is locked out, though the password is right")
+	assert.Contains(t, k.Must(nil, "lockout", "list"), "account ben")
+	k.Must(nil, "lockout", "lift", "ben")
+	_, err = k.Curl("ben", "ftps", "/")
+	assert.NoError(t, err)
+	for range 5 {
+		assert.Error(t, guess("ben"))
+	}
+	_, err = k.Curl("ben", "ftps", "/")
+	assert.NoError(t, err, "from where it signs in the owner is known")
+
+	for range 6 {
+		guess("ann")
+	}
+	assert.Contains(t, k.Must(nil, "lockout", "list"), "address 127.0.0.1")
+	for _, listener := range []string{"ftp", "ftps", "sftp"} {
+		conn, err := net.Dial("tcp", k.Address(listener))
+		require.NoError(t, err)
+		conn.SetDeadline(time.Now().Add(testkit.Patience))
+		n, err := conn.Read(make([]byte, 10))
+		assert.True(t, n == 0 && err != nil, "%s still answers", listener)
+		conn.Close()
+	}
+	k.Must(nil, "lockout", "lift", "127.0.0.1")
+	_, err = k.Curl("ben", "ftps", "/")
+	assert.NoError(t, err)
+	assert.Contains(t, refused(t, k, "lockout", "lift", "127.0.0.1"), "lockout list shows who is")
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-action", "lockout,lockout-lift")
+	assert.Len(t, trail, 5)
+}
+
+func TestTheAnonymousAccountIsHarmless(t *testing.T) {
+	k := testkit.Start(t)
+	assert.Contains(t, refused(t, k, "account", "add", "ftp", "-home", "files:x"), "another name of")
+	_, errs, status := k.CLIWith(testkit.Password+"\n", "account", "add", "anonymous", "-home", "files:open", "-password")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "it has no password")
+	k.Must(nil, "account", "add", "anonymous", "-home", "files:open", "-rights", "full", "-mount", "/tables=files:tables", "-plain")
+	assert.Contains(t, refused(t, k, "key", "add", "anonymous", newPair(t)+".pub"), "it has no keys")
+	assert.Contains(t, k.Must(nil, "account", "show", "anonymous"), "read-only")
+	require.NoError(t, os.MkdirAll(filepath.Join(k.Dir, "files", "tables"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(k.Dir, "files", "tables", "t"), []byte("tide"), 0o640))
+	out, err := testkit.Run(t, "", "curl", "-sS", "ftp://"+k.Address("ftp")+"/tables/t")
+	require.NoError(t, err, out)
+	assert.Equal(t, "tide", out)
+	_, err = testkit.Run(t, "", "curl", "-sS", "-T", filepath.Join(k.Dir, "files", "tables", "t"), "ftp://"+k.Address("ftp")+"/tables/u")
+	assert.Error(t, err)
+	assert.False(t, sftpWith(t, k, "anonymous", ""), "over SSH there is none")
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-account", "anonymous", "-action", "sign-in", "-outcome", "done")
+	require.NotEmpty(t, trail)
+	assert.Equal(t, "anonymous, as ftp@example.com", trail[0].Detail, "what curl gives for an address")
+}
