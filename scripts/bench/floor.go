@@ -37,7 +37,11 @@ func serveFloor() error {
 	if err != nil {
 		return err
 	}
-	fmt.Println(l.Addr())
+	plain, secured, err := serveFTPFloor(os.Getenv("FLOOR_FOLDER"))
+	if err != nil {
+		return err
+	}
+	fmt.Println(l.Addr(), plain, secured)
 	for {
 		raw, err := l.Accept()
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"sort"
 	"strings"
 	"syscall"
@@ -56,8 +57,12 @@ func bench(only []string) error {
 	}
 	defer w.stop()
 	fmt.Printf("%-44s %14s %14s %7s  %s\n", "row", "urban keep", "floor", "ratio", "target")
+	wanted, err := regexp.Compile(strings.Join(only, "|"))
+	if err != nil {
+		return err
+	}
 	for _, r := range w.rows() {
-		if len(only) > 0 && !strings.Contains(r.name, only[0]) {
+		if !wanted.MatchString(r.name) {
 			continue
 		}
 		if err := r.measure(); err != nil {
@@ -128,6 +133,7 @@ type world struct {
 	ours, floor  *exec.Cmd
 	oursAt       map[string]string // addresses by listener
 	floorAt      string
+	floorFTP     map[string]string // addresses by protocol
 	key          string
 	mib          int // size of the large file
 	large, small string
@@ -171,14 +177,14 @@ func (w *world) account(data string) error {
 		return err
 	}
 	var status struct {
-		Listeners []struct{ Name, Address string }
+		Listeners []struct{ Name, Listening string }
 	}
 	if err := json.Unmarshal(text, &status); err != nil {
 		return err
 	}
 	w.oursAt = map[string]string{}
 	for _, l := range status.Listeners {
-		w.oursAt[l.Name] = l.Address
+		w.oursAt[l.Name] = l.Listening
 	}
 	w.store = filepath.Join(data, "files", "crew")
 	w.mib = 1024
@@ -217,7 +223,11 @@ func (w *world) startFloor() error {
 		return err
 	}
 	w.floor = exec.Command(self, "floor")
-	w.floor.Env = append(os.Environ(), fmt.Sprintf("FLOOR_SIZE=%d", w.mib<<20))
+	folder := filepath.Join(w.dir, "floor")
+	if err := w.floorFiles(folder); err != nil {
+		return err
+	}
+	w.floor.Env = append(os.Environ(), fmt.Sprintf("FLOOR_SIZE=%d", w.mib<<20), "FLOOR_FOLDER="+folder)
 	out, err := w.floor.StdoutPipe()
 	if err != nil {
 		return err
@@ -226,8 +236,12 @@ func (w *world) startFloor() error {
 		return err
 	}
 	line, err := bufio.NewReader(out).ReadString('\n')
-	w.floorAt = strings.TrimSpace(line)
-	return err
+	words := strings.Fields(line)
+	if err != nil || len(words) != 3 {
+		return fmt.Errorf("the floor did not start: %q: %w", line, err)
+	}
+	w.floorAt, w.floorFTP = words[0], map[string]string{"ftp": words[1], "ftps": words[2]}
+	return nil
 }
 
 func (w *world) stop() {

@@ -27,7 +27,7 @@ const (
 
 func (w *world) rows() []row {
 	mib := float64(w.mib)
-	return []row{
+	return append([]row{
 		w.both("sftp download, 1 GiB", "MiB/s", 0.9, func(address string) (float64, error) {
 			return timed(mib, func() error { return w.sftp(address, "get large "+os.DevNull) })
 		}),
@@ -44,7 +44,7 @@ func (w *world) rows() []row {
 			ours:  func() (float64, error) { return w.idleMemory(w.oursAt["sftp"], w.ours.Process.Pid) },
 			floor: func() (float64, error) { return w.idleMemory(w.floorAt, w.floor.Process.Pid) }},
 		w.listing(),
-	}
+	}, w.ftpRows()...)
 }
 
 // crowd runs something 16 times at once.
@@ -141,7 +141,6 @@ func (w *world) dial(address string) (*ssh.Client, error) {
 		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519}, Timeout: 20 * time.Second})
 }
 
-// signIns signs in and out again n times, two at once.
 // signInRow takes many short turns: a sign-in is short, and so are the moods of a machine.
 func (w *world) signInRow() row {
 	r := w.both("ssh sign-ins with a key", "per s", 0.9, func(address string) (float64, error) {
@@ -152,6 +151,7 @@ func (w *world) signInRow() row {
 	return r
 }
 
+// signIns signs in and out again n times, two at once.
 func (w *world) signIns(address string, n int) error {
 	errs := make([]error, 2)
 	var running sync.WaitGroup
@@ -176,26 +176,34 @@ func (w *world) signIns(address string, n int) error {
 	return nil
 }
 
-// idleMemory is what 200 sessions that do nothing add to a process, per session, in KiB.
+// idleMemory is what sessions that do nothing add to a process, per session, in KiB.
 func (w *world) idleMemory(address string, pid int) (float64, error) {
+	return idle(pid, func() (func() error, error) {
+		client, err := w.dial(address)
+		if err != nil {
+			return nil, err
+		}
+		session, err := client.NewSession()
+		if err != nil {
+			return nil, err
+		}
+		return client.Close, session.RequestSubsystem("sftp")
+	})
+}
+
+// idle opens 200 sessions and gives what each adds to a process, in KiB.
+func idle(pid int, open func() (end func() error, err error)) (float64, error) {
 	const n = 200
 	before, err := resident(pid)
 	if err != nil {
 		return 0, err
 	}
 	for range n {
-		client, err := w.dial(address)
+		end, err := open()
 		if err != nil {
 			return 0, err
 		}
-		defer client.Close()
-		session, err := client.NewSession()
-		if err != nil {
-			return 0, err
-		}
-		if err := session.RequestSubsystem("sftp"); err != nil {
-			return 0, err
-		}
+		defer end()
 	}
 	time.Sleep(3 * time.Second)
 	after, err := resident(pid)
@@ -212,29 +220,34 @@ func resident(pid int) (float64, error) {
 	return strconv.ParseFloat(strings.Fields(rest)[0], 64)
 }
 
-// listing's floor is reading the same folder straight, with each entry's facts.
+// entries is how many a listed folder has.
+const entries = 100_000
+
 func (w *world) listing() row {
-	const entries = 100_000
-	folder := filepath.Join(w.store, "many")
 	return row{name: "sftp ls, 100,000 entries", unit: "entries/s",
 		ours: func() (float64, error) {
 			return timed(entries, func() error { return w.sftp(w.oursAt["sftp"], "ls -1f many") })
 		},
-		floor: func() (float64, error) {
-			if _, err := os.Stat(folder); err != nil {
-				os.Mkdir(folder, 0o750)
-				for n := range entries {
-					os.WriteFile(filepath.Join(folder, fmt.Sprintf("entry-%06d", n)), nil, 0o640)
-				}
-			}
-			return timed(entries, func() error {
-				list, err := os.ReadDir(folder)
-				for _, e := range list {
-					if _, err := os.Lstat(filepath.Join(folder, e.Name())); err != nil {
-						return err
-					}
-				}
+		floor: w.straightListing}
+}
+
+// straightListing is the floor of a listing: reading the same folder straight, with
+// each entry's facts.
+func (w *world) straightListing() (float64, error) {
+	folder := filepath.Join(w.store, "many")
+	if _, err := os.Stat(folder); err != nil {
+		os.Mkdir(folder, 0o750)
+		for n := range entries {
+			os.WriteFile(filepath.Join(folder, fmt.Sprintf("entry-%06d", n)), nil, 0o640)
+		}
+	}
+	return timed(entries, func() error {
+		list, err := os.ReadDir(folder)
+		for _, e := range list {
+			if _, err := os.Lstat(filepath.Join(folder, e.Name())); err != nil {
 				return err
-			})
-		}}
+			}
+		}
+		return err
+	})
 }
