@@ -7,7 +7,7 @@ export const router = createRouter({
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },
     { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
     { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },
-    { path: '/settings', name: 'settings', component: () => import('./pages/SettingsPage.vue') },
+    { path: '/settings/:listener?', name: 'settings', component: () => import('./pages/SettingsPage.vue') },
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true } },
     { path: '/setup', name: 'setup', component: () => import('./pages/SetUpPage.vue'), meta: { open: true } },
     { path: '/:rest(.*)*', redirect: '/' },

@@ -81,7 +81,7 @@ func (p Proofs) Means(password bool, keys int) string {
 // Means says what the account signs in with; see [Proofs.Means].
 func (a *Account) Means(keys int) string {
 	if a.Anonymous() {
-		return "nothing: anybody may"
+		return "open to all"
 	}
 	return a.SignInBy.Means(a.PasswordHash != "", keys)
 }

@@ -126,6 +126,18 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.press("Confirm")
 	p.shows("table[aria-label='Host keys']", "retired")
 
+	// A listener is stopped and started again; a bad address is said.
+	p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/settings/sftp"))
+	p.see(".drawer input[name=address]")
+	p.press("Stop")
+	p.shows("table[aria-label=Listeners]", "stopped")
+	p.press("Start")
+	p.shows(".drawer", "Stop")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('.drawer input[name=address]').select()`))
+	p.fill(".drawer input[name=address]", "nowhere")
+	p.press("Save")
+	p.shows(".drawer [role=alert]", "no address with a port")
+
 	// The overview moves by itself.
 	p.do(chromedp.Click(chromedp.Search("//nav//a[text()='Overview']")))
 	p.shows("main", "Newest transfers")

@@ -119,6 +119,7 @@ func pages(tab context.Context) error {
 		{"/accounts/crew-harbour", ".drawer .key", "page-account"},
 		{"/accounts?add", ".drawer input[name=name]", "page-account-add"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
+		{"/settings/ftp", ".drawer input[name=address]", "page-listener"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
 		if err := page(tab, p.path, p.wait, p.name); err != nil {
@@ -143,6 +144,7 @@ func commands(tab context.Context, data string) error {
 		{"audit verify", "command-audit-verify"},
 		{"status", "command-status"},
 		{"hostkey list", "command-hostkey-list"},
+		{"listener list", "command-listener-list"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
 		if err != nil {

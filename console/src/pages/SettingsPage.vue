@@ -1,13 +1,55 @@
 <script setup lang="ts">
+import { NButton, NDrawer, useMessage } from 'naive-ui'
+import { computed, onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
+import CertificateSheet from '@/parts/CertificateSheet.vue'
 import HostKeys from '@/parts/HostKeys.vue'
+import ListenerForm from '@/parts/ListenerForm.vue'
+import ListenerTable from '@/parts/ListenerTable.vue'
+import LockoutSheet from '@/parts/LockoutSheet.vue'
 
-const operator = useOperator()
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const mayChange = useOperator().mayChange()
+const listeners = ref<Schemas['Listener'][]>([])
+const adding = computed(() => route.query.add !== undefined)
+const picked = computed(() => listeners.value.find((l) => l.name === route.params.listener))
+
+async function load() {
+  try {
+    listeners.value = (await call<Schemas['ListenerPage']>('GET', '/listeners')).items
+  } catch (error) {
+    message.error(sentence(error))
+  }
+}
+onMounted(load)
+
+const close = () => router.push('/settings')
+async function changed() {
+  await load()
+  if (adding.value || !picked.value) await close()
+}
 </script>
 
 <template>
   <section class="page">
-    <div class="head"><h1>Settings</h1></div>
-    <HostKeys :may-change="operator.mayChange()" />
+    <div class="head">
+      <h1>Settings</h1>
+      <NButton v-if="mayChange" type="primary" @click="router.push('/settings?add')">Add a listener</NButton>
+    </div>
+    <div class="sheet">
+      <header><h2>Listeners</h2><span class="soft">sessions that are open stay when one is changed</span></header>
+      <div class="scroll"><ListenerTable :listeners="listeners" :picked="picked?.name" @pick="(name) => router.push(`/settings/${name}`)" /></div>
+    </div>
+    <CertificateSheet :may-change="mayChange" />
+    <HostKeys :may-change="mayChange" />
+    <LockoutSheet :may-change="mayChange" />
+    <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+      <ListenerForm v-if="adding" :may-change="mayChange" @changed="changed" @close="close" />
+      <ListenerForm v-else-if="picked" :key="JSON.stringify(picked)" :listener="picked" :may-change="mayChange" @changed="changed" @close="close" />
+    </NDrawer>
   </section>
 </template>

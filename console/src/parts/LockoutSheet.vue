@@ -1,0 +1,51 @@
+<script setup lang="ts">
+import { useMessage } from 'naive-ui'
+import { onMounted, ref } from 'vue'
+import { call, sentence, type Schemas } from '@/api/client'
+import { minute } from '@/format'
+
+defineProps<{ mayChange: boolean }>()
+type Lockout = Schemas['Lockout']
+const message = useMessage()
+const lockouts = ref<Lockout[]>([])
+
+async function load() {
+  try {
+    lockouts.value = (await call<Schemas['LockoutPage']>('GET', '/lockouts')).items
+  } catch (error) {
+    message.error(sentence(error))
+  }
+}
+onMounted(load)
+
+async function lift(l: Lockout) {
+  try {
+    await call('DELETE', `/lockouts/${encodeURIComponent(l.account ?? l.address ?? '')}`)
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  await load()
+}
+</script>
+
+<template>
+  <div class="sheet">
+    <header><h2>Lockouts</h2><span class="soft">after failed sign-ins; they end by themselves</span></header>
+    <p v-if="!lockouts.length" class="none">Nobody is locked out.</p>
+    <table v-else aria-label="Lockouts">
+      <thead><tr><th>Who</th><th>Until (UTC)</th><th class="number">Failed sign-ins</th><th></th></tr></thead>
+      <tbody>
+        <tr v-for="l in lockouts" :key="(l.account ?? '') + (l.address ?? '')">
+          <td>{{ l.account ? `account ${l.account}` : `address ${l.address}` }}</td>
+          <td>{{ minute(l.until) }}</td>
+          <td class="number">{{ l.failed }}</td>
+          <td class="number"><button v-if="mayChange" class="plain" @click="lift(l)">Lift</button></td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<style scoped>
+.none { padding: 12px 14px; margin: 0; }
+</style>
