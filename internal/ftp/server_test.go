@@ -191,6 +191,19 @@ func TestNobodyHangs(t *testing.T) {
 		assert.Contains(t, c.expect(421), "nothing was asked for too long")
 		c.gone()
 	})
+	for name, begin := range map[string]func(*testing.T, string) *client{"before the sign-in": connect, "after it": signedIn} {
+		t.Run("who sends a byte at a time, "+name, func(t *testing.T) {
+			c := begin(t, address)
+			started := time.Now()
+			for time.Since(started) < 10*time.Second {
+				if _, err := io.WriteString(c.conn, "N"); err != nil {
+					break
+				}
+				time.Sleep(100 * time.Millisecond)
+			}
+			assert.Less(t, time.Since(started), 10*time.Second, "it is kept for ever")
+		})
+	}
 	t.Run("who signs in and sleeps", func(t *testing.T) {
 		c := signedIn(t, address)
 		c.expect(421)
@@ -281,6 +294,22 @@ func TestAPassiveRangeThatIsUsedUpIsSaid(t *testing.T) {
 		code, _, _ := a.text.ReadResponse(0)
 		return code == 229
 	}, 5*time.Second, 20*time.Millisecond)
+}
+
+func TestAPatternThatExplodesIsAnswered(t *testing.T) {
+	h, _, address := serve(t, ftp.DefaultTimeouts)
+	for n := range 50 {
+		require.NoError(t, os.WriteFile(filepath.Join(h.dir, strings.Repeat("a", 200)+fmt.Sprint(n)), nil, 0o600))
+	}
+	c := signedIn(t, address)
+	for _, pattern := range []string{strings.Repeat("*a", 100) + "*b", strings.Repeat("[a-z]*", 60) + "x", strings.Repeat("?", 4000), "*" + strings.Repeat("[", 2000)} {
+		d := c.data()
+		c.say("NLST "+pattern, 150)
+		text, err := io.ReadAll(d)
+		require.NoError(t, err)
+		assert.Empty(t, text)
+		c.expect(226)
+	}
 }
 
 func TestASCIIIsConvertedOnTheWireOnly(t *testing.T) {

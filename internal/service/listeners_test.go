@@ -3,6 +3,7 @@ package service_test
 import (
 	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -74,6 +75,37 @@ func TestListenersChangeWhileSessionsGoOn(t *testing.T) {
 	var trail []api.AuditRecord
 	k.Must(&trail, "audit", "-action", "listener-add,listener-set,listener-remove")
 	assert.Len(t, trail, 6)
+}
+
+func TestADownloadRunsThroughChangesAndTheNextSessionSeesThem(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	_, content := testkit.File(t, 30_000_000)
+	require.NoError(t, os.MkdirAll(k.Home("ann"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(k.Home("ann"), "f"), content, 0o640))
+	c := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	d := c.passive()
+	c.say("RETR f", 150)
+	first := make([]byte, 100_000)
+	_, err := io.ReadFull(d, first)
+	require.NoError(t, err)
+	file, key := newCertificate(t, t.TempDir(), "next.example")
+	k.Must(nil, "certificate", "import", file, key)
+	k.Must(nil, "listener", "set", "ftps", "-banner", "changed", "-advertise", "198.51.100.7")
+	ports := testkit.FreePorts(t)
+	k.Must(nil, "listener", "set", "ftps", "-passive", fmt.Sprintf("%d-%d", ports, ports+5))
+	rest, err := io.ReadAll(d)
+	require.NoError(t, err)
+	assert.Equal(t, content, append(first, rest...))
+	c.expect(226)
+	conn, err := tls.Dial("tcp", k.Address("ftps"), anyCertificate)
+	require.NoError(t, err)
+	defer conn.Close()
+	greeting := make([]byte, 11)
+	_, err = io.ReadFull(conn, greeting)
+	require.NoError(t, err)
+	assert.Equal(t, "220 changed", string(greeting))
+	assert.Equal(t, "next.example", shown(t, k.Address("ftps")))
 }
 
 func TestABadListenerIsRefusedWithAdviceAndNothingChanges(t *testing.T) {
