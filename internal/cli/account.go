@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"urbankeep/internal/command"
 	"urbankeep/internal/keep"
@@ -55,6 +56,8 @@ func accountCommands() []*command.Command {
 		clientCommand("account resume", "NAME", "Let a suspended account sign in again", "", func(_ *flag.FlagSet, f *common) run {
 			return accountState(f, "resume", "may sign in again")
 		}),
+		clientCommand("explain", "ACCOUNT RIGHT PATH", "Say whether an account may do something, and why",
+			"RIGHT is one of list, download, upload, overwrite, rename, delete, mkdir, rmdir, touch, link. Exit status 1 when it may not.", explain),
 		clientCommand("account delete", "NAME", "Delete an account and end its sessions; its files stay", "", accountDelete),
 	}
 }
@@ -134,10 +137,14 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 	note := flags.String("note", "", "a `note` for operators")
 	plain := flags.Bool("plain", false, "may sign in over FTP without TLS: its password goes in clear")
 	proofs := flags.String("sign-in-by", string(keep.DefaultProofs), signInByHelp)
+	life := declareLife(flags)
 	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, Generate: *password.generate}
+		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, MaxSessions: *life.sessions, Generate: *password.generate}
 		var err error
+		if ask.ValidFrom, ask.ValidUntil, err = life.times(); err != nil {
+			return err
+		}
 		if ask.Mounts, ask.Grants, err = tree.apply([]keep.Mount{}, []keep.Grant{}); err != nil {
 			return err
 		}
@@ -186,6 +193,7 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 	note := flags.String("note", "", "a `note` for operators")
 	plain := flags.Bool("plain", false, "may sign in over FTP without TLS; -plain=false takes it back")
 	proofs := flags.String("sign-in-by", "", signInByHelp)
+	life := declareLife(flags)
 	var unmount, ungrant command.List
 	flags.Var(&unmount, "unmount", "take away the mount at this `path`; may be given several times")
 	flags.Var(&ungrant, "ungrant", "take away the grant on this `path`; may be given several times")
@@ -211,10 +219,15 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 				ask.Note = note
 			case "plain":
 				ask.AllowPlain = plain
+			case "max-sessions":
+				ask.MaxSessions = life.sessions
 			case "sign-in-by":
 				ask.SignInBy = (*keep.Proofs)(proofs)
 			}
 		})
+		if ask.ValidFrom, ask.ValidUntil, err = life.times(); err != nil {
+			return err
+		}
 		text, err := password.read(env, args[0])
 		if err != nil {
 			return err
@@ -322,7 +335,7 @@ func accountShow(_ *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, a)
 		}
 		table(env.Out, "ACCOUNT|"+a.Name, [][]string{
-			{"state", string(a.State)}, {"note", dash(a.Note)}, {"signs in by", means(a)}, {"live sessions", fmt.Sprint(a.Sessions)},
+			{"state", string(a.State)}, {"note", dash(a.Note)}, {"signs in by", means(a)}, {"valid", validity(a)}, {"live sessions", liveSessions(a)},
 			{"last sign-in", at(a.LastSignIn)}, {"created", at(&a.Created)}, {"changed", at(&a.Changed)}})
 		var rows [][]string
 		for _, m := range a.Mounts {
@@ -337,6 +350,80 @@ func accountShow(_ *flag.FlagSet, f *common) run {
 		fmt.Fprintln(env.Out)
 		table(env.Out, "GRANT ON|RIGHTS", rows)
 		return nil
+	}
+}
+
+// lifeFlags are when an account may be used, and how often at once.
+type lifeFlags struct {
+	from, until *string
+	sessions    *int
+}
+
+func declareLife(flags *flag.FlagSet) lifeFlags {
+	return lifeFlags{flags.String("valid-from", "", "the `day` or time its time begins; \"always\" takes it away"),
+		flags.String("valid-until", "", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; \"never\" takes it away"),
+		flags.Int("max-sessions", 0, "how `many` sessions it may have at once; 0 is any number")}
+}
+
+func (l lifeFlags) times() (from, until *time.Time, err error) {
+	if from, err = parseDay("-valid-from", *l.from, "always"); err != nil {
+		return nil, nil, err
+	}
+	until, err = parseDay("-valid-until", *l.until, "never")
+	return from, until, err
+}
+
+func validity(a api.Account) string {
+	switch {
+	case a.ValidFrom == nil && a.ValidUntil == nil:
+		return "always"
+	case a.ValidUntil == nil:
+		return "from " + at(a.ValidFrom) + " UTC"
+	case a.ValidFrom == nil:
+		return "until " + at(a.ValidUntil) + " UTC"
+	}
+	return at(a.ValidFrom) + " to " + at(a.ValidUntil) + " UTC"
+}
+
+func liveSessions(a api.Account) string {
+	if a.MaxSessions == 0 {
+		return fmt.Sprint(a.Sessions)
+	}
+	return fmt.Sprintf("%d of at most %d", a.Sessions, a.MaxSessions)
+}
+
+func explain(flags *flag.FlagSet, f *common) run {
+	when := flags.String("at", "", "the day or `time` (RFC 3339) it is asked for; else now")
+	from := flags.String("from", "", "the IP `address` it is asked for")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		query := url.Values{"right": {args[1]}, "path": {args[2]}}
+		if *from != "" {
+			query.Set("from", *from)
+		}
+		t, err := parseDay("-at", *when, "")
+		if err != nil {
+			return err
+		}
+		if t != nil {
+			query.Set("at", t.Format(time.RFC3339))
+		}
+		var answer api.Explanation
+		if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0])+"/explain?"+query.Encode(), nil, &answer); err != nil {
+			return err
+		}
+		if *f.json {
+			err = printJSON(env.Out, answer)
+		} else {
+			var rows [][]string
+			for _, s := range answer.Steps {
+				rows = append(rows, []string{s.Name, map[bool]string{true: "yes", false: "NO"}[s.OK], s.Say})
+			}
+			table(env.Out, "STEP|MAY|WHY", rows)
+		}
+		if err == nil && !answer.Allowed {
+			return fmt.Errorf("%s may not %s %s", args[0], args[1], args[2])
+		}
+		return err
 	}
 }
 

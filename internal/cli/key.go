@@ -61,12 +61,12 @@ func declareKeyRules(flags *flag.FlagSet) keyRules {
 		flags.String("from", "", "`networks` it may be used from, as in 192.0.2.0/24,2001:db8::7")}
 }
 
-// parseExpires reads a day or a time; "" and "never" are none.
-func parseExpires(text string) (*time.Time, error) {
+// parseDay reads a day or a time; "" is nil, and the word for none the zero time.
+func parseDay(flag, text, none string) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
 	}
-	if text == "never" {
+	if text == none {
 		return &time.Time{}, nil
 	}
 	for _, layout := range []string{time.DateOnly, time.RFC3339} {
@@ -74,7 +74,7 @@ func parseExpires(text string) (*time.Time, error) {
 			return &t, nil
 		}
 	}
-	return nil, command.Usagef("-expires %q is not a day as in 2027-03-01 or a time as in 2027-03-01T18:00:00Z", text)
+	return nil, command.Usagef("%s %q is not a day as in 2027-03-01 or a time as in 2027-03-01T18:00:00Z", flag, text)
 }
 
 func networkList(text string) []string {
@@ -86,7 +86,7 @@ func keyAdd(flags *flag.FlagSet, f *common) run {
 	shared := flags.Bool("shared", false, "another account may have the same key")
 	authority := flags.Bool("authority", false, "it is the key of an authority: user certificates that it signed for the account's name are taken")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		expires, err := parseExpires(*rules.expires)
+		expires, err := parseDay("-expires", *rules.expires, "never")
 		if err != nil {
 			return err
 		}
@@ -189,7 +189,7 @@ func keySet(flags *flag.FlagSet, f *common) run {
 				ask.Networks = &list
 			}
 		})
-		if ask.Expires, err = parseExpires(*rules.expires); err != nil {
+		if ask.Expires, err = parseDay("-expires", *rules.expires, "never"); err != nil {
 			return err
 		}
 		if ask == (api.KeyChange{}) {
@@ -234,7 +234,7 @@ func keyMake(flags *flag.FlagSet, f *common) run {
 	out := flags.String("out", "", "new `file` for the private half; else ACCOUNT.key in this folder")
 	return func(ctx context.Context, env command.Env, c *client, args []string) (err error) {
 		ask := api.KeyPairNew{Type: *kind, Label: *rules.label, Networks: networkList(*rules.from)}
-		if ask.Expires, err = parseExpires(*rules.expires); err != nil {
+		if ask.Expires, err = parseDay("-expires", *rules.expires, "never"); err != nil {
 			return err
 		}
 		if *locked {

@@ -132,6 +132,9 @@ func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Ha
 	paper := map[string]string{"account": who.name}
 	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, SignInBy: who.proofs(), AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: who.home}}, Grants: []keep.Grant{{Path: "/", Rights: who.rights}}}
+	if who.name == "drone-contractor" {
+		a.ValidUntil, a.MaxSessions = c.now.AddDate(0, 0, 9).Truncate(24*time.Hour), 4
+	}
 	if who.basemaps {
 		a.Mounts = append(a.Mounts, keep.Mount{At: "/basemaps", Store: "files", Folder: "shared/basemaps", ReadOnly: true})
 	}

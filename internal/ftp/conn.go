@@ -250,7 +250,7 @@ func codeOf(reason keep.Reason) int {
 		return 553
 	case keep.BadRequest:
 		return 501
-	case keep.BadCredentials, keep.Suspended, keep.TooManyAttempts:
+	case keep.BadCredentials, keep.Suspended, keep.TooManyAttempts, keep.TooManySessions:
 		return 530
 	case keep.ClientGone, keep.ClientAborted, keep.Stalled, keep.AccountChanged, keep.EndedByOperator, keep.Stopping:
 		return 426

@@ -25,12 +25,29 @@ type Account struct {
 	State        State
 	PasswordHash Secret // argon2id in PHC form; empty: no password
 	SignInBy     Proofs
-	AllowPlain   bool // may sign in over FTP without TLS, whatever the listener says
+	AllowPlain   bool      // may sign in over FTP without TLS, whatever the listener says
+	ValidFrom    time.Time // zero: always
+	ValidUntil   time.Time // zero: for ever
+	MaxSessions  int       // at once; 0: any number
 	Mounts       []Mount
 	Grants       []Grant
 	Created      time.Time
 	Changed      time.Time
 	LastSignIn   time.Time // zero: never
+}
+
+// Closed says why the account may not be used at a time; nil when it may.
+func (a *Account) Closed(now time.Time) *Fault {
+	const form = "2006-01-02 15:04 MST"
+	switch {
+	case a.State != StateActive:
+		return Refuse(Suspended, "the account is suspended")
+	case now.Before(a.ValidFrom):
+		return Refuse(NotYetValid, "the account's time begins on "+a.ValidFrom.UTC().Format(form))
+	case !a.ValidUntil.IsZero() && !now.Before(a.ValidUntil):
+		return Refuse(Expired, "the account's time ended on "+a.ValidUntil.UTC().Format(form))
+	}
+	return nil
 }
 
 // Mount is one line of an account's tree: at this path, this store, this
@@ -82,6 +99,12 @@ func (a *Account) Check() error {
 	}
 	if a.State != StateActive && a.State != StateSuspended {
 		return &FieldError{"state", fmt.Sprintf("%q is not a state: use active or suspended", a.State)}
+	}
+	if !a.ValidFrom.IsZero() && !a.ValidUntil.IsZero() && !a.ValidFrom.Before(a.ValidUntil) {
+		return &FieldError{"validUntil", "the account's time would end before it begins: give a later end"}
+	}
+	if a.MaxSessions < 0 {
+		return &FieldError{"maxSessions", "it can't be negative: 0 is any number"}
 	}
 	if a.SignInBy == "" {
 		a.SignInBy = DefaultProofs

@@ -28,6 +28,9 @@ const (
 	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
 	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in
+	NotYetValid      Reason = "not-yet-valid"       // the account's time has not begun
+	Expired          Reason = "expired"             // the account's time has ended
+	TooManySessions  Reason = "too-many-sessions"   // the account has as many as it may
 	NeedsEncryption  Reason = "encryption-required" // the listener refuses to talk in clear
 	TurnedAway       Reason = "turned-away"         // the network rules or a lockout do not let the address in
 	LockedOutNow     Reason = "locked-out"          // the account is locked out after failed sign-ins

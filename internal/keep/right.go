@@ -89,6 +89,16 @@ func ParseRights(text string) (Rights, error) {
 	return set, nil
 }
 
+// OneRight reads the name of a single right. The error is a [*FieldError].
+func OneRight(field, name string) (Rights, error) {
+	for i, known := range rightNames {
+		if name == known {
+			return 1 << i, nil
+		}
+	}
+	return 0, &FieldError{field, fmt.Sprintf("%q is not a right: use one of %s", name, strings.Join(rightNames, ", "))}
+}
+
 func parseRight(word string) (Rights, bool) {
 	for _, b := range bundles {
 		if word == b.name {

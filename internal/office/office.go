@@ -73,19 +73,28 @@ func (o *Office) record(who Actor, action keep.Action, target, detail string) er
 
 // facts are what before and after show of an account.
 type facts struct {
-	Note       string       `json:"note,omitempty"`
-	State      keep.State   `json:"state"`
-	Password   string       `json:"password,omitempty"` // "set" or "changed", never more
-	SignInBy   keep.Proofs  `json:"signInBy"`
-	AllowPlain bool         `json:"allowPlain,omitempty"`
-	Mounts     []keep.Mount `json:"mounts"`
-	Grants     []keep.Grant `json:"grants"`
+	Note        string       `json:"note,omitempty"`
+	State       keep.State   `json:"state"`
+	Password    string       `json:"password,omitempty"` // "set" or "changed", never more
+	SignInBy    keep.Proofs  `json:"signInBy"`
+	AllowPlain  bool         `json:"allowPlain,omitempty"`
+	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
+	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
+	MaxSessions int          `json:"maxSessions,omitempty"`
+	Mounts      []keep.Mount `json:"mounts"`
+	Grants      []keep.Grant `json:"grants"`
 }
 
 func factsOf(a *keep.Account) *facts {
-	f := &facts{Note: a.Note, State: a.State, SignInBy: a.SignInBy, AllowPlain: a.AllowPlain, Mounts: a.Mounts, Grants: a.Grants}
+	f := &facts{Note: a.Note, State: a.State, SignInBy: a.SignInBy, AllowPlain: a.AllowPlain, MaxSessions: a.MaxSessions, Mounts: a.Mounts, Grants: a.Grants}
 	if a.PasswordHash != "" {
 		f.Password = "set"
+	}
+	if !a.ValidFrom.IsZero() {
+		f.ValidFrom = &a.ValidFrom
+	}
+	if !a.ValidUntil.IsZero() {
+		f.ValidUntil = &a.ValidUntil
 	}
 	return f
 }
@@ -103,6 +112,23 @@ func change(before, after *facts) string {
 func (o *Office) Account(ctx context.Context, name string) (*keep.Account, error) {
 	a, err := o.DB.Account(ctx, name)
 	return a, missing(err)
+}
+
+// Explain says whether an account may do something, and why.
+func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]keep.Step, error) {
+	a, err := o.Account(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := o.DB.Keys(ctx, a.ID)
+	if err != nil {
+		return nil, err
+	}
+	q.Keys = len(keys)
+	if q.Listeners, err = o.DB.Listeners(ctx); err != nil {
+		return nil, err
+	}
+	return keep.Explain(a, q), nil
 }
 
 // AddAccount saves a new account. Password is plain text, "" for none.

@@ -104,7 +104,8 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if guard.Limits == (signin.Limits{}) {
 		guard.Limits = signin.DefaultLimits
 	}
-	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay}
+	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay,
+		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Traffic: s.Traffic, Log: o.Log}

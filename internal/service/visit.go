@@ -68,6 +68,7 @@ type visit struct {
 	session *traffic.Session
 	key     string // fingerprint of the key it signed in with, "" for none
 	since   time.Time
+	ends    *time.Timer // when the account's time does; nil: never
 
 	attempt signin.Attempt // of the connection's goroutine
 }
@@ -148,6 +149,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 	}
 	v.mu.Lock()
 	v.account, v.tree, v.session, v.key, v.since = a, opened, session, v.attempt.Key, time.Now()
+	v.watchEnd()
 	v.mu.Unlock()
 	d.mu.Lock()
 	d.inside[v] = true
@@ -156,13 +158,29 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 	return opened, nil
 }
 
+// watchEnd ends the session when the account's time does. The caller holds mu.
+func (v *visit) watchEnd() {
+	if v.ends != nil {
+		v.ends.Stop()
+		v.ends = nil
+	}
+	if v.account == nil || v.account.ValidUntil.IsZero() {
+		return
+	}
+	v.ends = time.AfterFunc(time.Until(v.account.ValidUntil), func() {
+		v.cut(keep.Refuse(keep.AccountChanged, "the account's time has ended"))
+	})
+}
+
 // recheck closes the gap between reading the account and putting the session in
 // view, in which it may have been suspended, deleted or changed.
 func (d *door) recheck(ctx context.Context, v *visit, a *keep.Account) {
 	now, err := d.db.Holder(ctx, a.Name)
 	switch {
-	case err != nil || now.Account.ID != a.ID || now.Account.State != keep.StateActive:
+	case err != nil || now.Account.ID != a.ID || now.Account.Closed(time.Now()) != nil:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
+	case a.MaxSessions > 0 && len(d.traffic.SessionsOf(a.Name)) > a.MaxSessions: // two came at the same time
+		v.cut(keep.Refuse(keep.TooManySessions, "the account has as many sessions as it may"))
 	case now.Account != a:
 		d.Renew(now.Account)
 	}
@@ -189,6 +207,7 @@ func (v *visit) SignOut(why *keep.Fault) {
 	v.mu.Lock()
 	account, session, since := v.account, v.session, v.since
 	v.account, v.tree, v.session = nil, nil, nil
+	v.watchEnd()
 	v.visitor.Session = traffic.NewID() // a second sign-in on the connection is a session of its own
 	visitor := v.visitor
 	v.mu.Unlock()
@@ -205,10 +224,15 @@ func (v *visit) SignOut(why *keep.Fault) {
 // by ending the session. It implements [office.Live].
 func (d *door) Renew(account *keep.Account) {
 	for _, v := range d.visits(account.Name) {
+		if closed := account.Closed(time.Now()); closed != nil {
+			v.cut(keep.Refuse(keep.AccountChanged, closed.Say))
+			continue
+		}
 		v.mu.Lock()
 		if v.account != nil && reflect.DeepEqual(v.account.Mounts, account.Mounts) {
 			v.tree.Renew(account)
 			v.account = account
+			v.watchEnd()
 			v.mu.Unlock()
 			continue
 		}

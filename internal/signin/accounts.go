@@ -3,6 +3,7 @@ package signin
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"time"
@@ -30,8 +31,10 @@ type Accounts struct {
 	Trail  *audit.Trail
 	Hasher *Hasher
 	Guard  *Guard
-	Log    *slog.Logger
-	Delay  time.Duration // of a failure; see [FailureDelay]
+	// Sessions counts the live sessions of an account.
+	Sessions func(account string) int
+	Log      *slog.Logger
+	Delay    time.Duration // of a failure; see [FailureDelay]
 }
 
 // errDenied is all that a client learns of a failed sign-in.
@@ -123,11 +126,18 @@ func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fa
 // admit begins to record a sign-in, which [Attempt.Recorded] ends; the fingerprint of the key, if it was one, stands in
 // the record as its target.
 func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
-	if account.State != keep.StateActive {
-		return nil, a.fail(ctx, v, account.Name, started, keep.Suspended, "the account is suspended", nil)
+	if closed := account.Closed(time.Now()); closed != nil {
+		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, closed.Say, nil)
 	}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
+	if account.MaxSessions > 0 && a.Sessions(account.Name) >= account.MaxSessions {
+		fault := errFull(account)
+		r := v.record(account.Name, keep.SignIn)
+		r.Outcome, r.Reason, r.Detail = keep.Refused, fault.Reason, fault.Say
+		a.Trail.Note(r)
+		return nil, fault
+	}
 	a.Guard.Succeeded(account.Name, v.Address)
 	*t = Attempt{Key: fingerprint, Recorded: a.Trail.Begin(r)}
 	return account, nil
@@ -163,6 +173,12 @@ func (a *Accounts) count(v Visitor, name string) {
 	r := v.record(name, keep.LockedOut)
 	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits.Lockout.String()
 	a.Trail.Note(r)
+}
+
+// errFull says that an account has as many sessions as it may. Its client has
+// proved who it is, and may know.
+func errFull(account *keep.Account) *keep.Fault {
+	return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many sessions as it may, %d: end one first", account.MaxSessions))
 }
 
 // RefusePlain records that somebody wanted to sign in without encryption.

@@ -1,7 +1,9 @@
 package web
 
 import (
+	"fmt"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -48,6 +50,7 @@ func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
 	}
 	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", SignInBy: a.SignInBy,
 		Means: a.Means(len(keys)), CanSignIn: a.CanSignIn(len(keys)), Keys: len(keys), AllowPlain: a.AllowPlain,
+		ValidFrom: known(a.ValidFrom), ValidUntil: known(a.ValidUntil), MaxSessions: a.MaxSessions,
 		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
 		LastSignIn: known(a.LastSignIn)}, nil
 }
@@ -83,7 +86,9 @@ func (s *Server) addAccount(c *gin.Context) error {
 		return err
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
-	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, Mounts: ask.Mounts, Grants: ask.Grants}
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, MaxSessions: ask.MaxSessions, Mounts: ask.Mounts, Grants: ask.Grants}
+	put(&a.ValidFrom, ask.ValidFrom)
+	put(&a.ValidUntil, ask.ValidUntil)
 	if err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password); err != nil {
 		return err
 	}
@@ -125,6 +130,9 @@ func (s *Server) setAccount(c *gin.Context) error {
 		put(&a.Note, ask.Note)
 		put(&a.SignInBy, ask.SignInBy)
 		put(&a.AllowPlain, ask.AllowPlain)
+		put(&a.ValidFrom, ask.ValidFrom)
+		put(&a.ValidUntil, ask.ValidUntil)
+		put(&a.MaxSessions, ask.MaxSessions)
 		put(&a.Mounts, ask.Mounts)
 		put(&a.Grants, ask.Grants)
 	})
@@ -139,6 +147,38 @@ func put[T any](field *T, value *T) {
 	if value != nil {
 		*field = *value
 	}
+}
+
+// explain answers a question that a request's query asks.
+func (s *Server) explain(c *gin.Context) error {
+	q := keep.Question{From: c.Query("from"), At: time.Now()}
+	var err error
+	if q.Right, err = keep.OneRight("right", c.Query("right")); err != nil {
+		return err
+	}
+	if q.Path, err = keep.CleanPath("/", c.Query("path")); err != nil {
+		return &keep.FieldError{Field: "path", Say: err.Error()}
+	}
+	if _, err := netip.ParseAddr(q.From); q.From != "" && err != nil {
+		return &keep.FieldError{Field: "from", Say: fmt.Sprintf("%q is no IP address", q.From)}
+	}
+	at, err := moment(c, "at")
+	if err != nil {
+		return err
+	}
+	if !at.IsZero() {
+		q.At = at
+	}
+	steps, err := s.Office.Explain(c.Request.Context(), c.Param("name"), q)
+	if err != nil {
+		return err
+	}
+	answer := api.Explanation{Allowed: true, Steps: steps}
+	for _, step := range steps {
+		answer.Allowed = answer.Allowed && step.OK
+	}
+	c.JSON(http.StatusOK, answer)
+	return nil
 }
 
 func (s *Server) suspend(c *gin.Context) error {

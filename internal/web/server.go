@@ -98,6 +98,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/accounts/:name", s.handle(s.account))
 	known.PATCH("/accounts/:name", s.handle(s.setAccount))
 	known.DELETE("/accounts/:name", s.handle(s.deleteAccount))
+	known.GET("/accounts/:name/explain", s.handle(s.explain))
 	known.POST("/accounts/:name/suspend", s.handle(s.suspend))
 	known.POST("/accounts/:name/resume", s.handle(s.resume))
 	known.GET("/accounts/:name/keys", s.handle(s.keys))

@@ -2,7 +2,7 @@
 import { NButton, NPopconfirm, NSelect, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
-import { moment } from '@/format'
+import { minute, moment } from '@/format'
 import { useOperator } from '@/operator'
 import { proofs } from './account'
 import AccountKeys from './AccountKeys.vue'
@@ -64,7 +64,10 @@ async function remove() {
         <dt>Must show</dt>
         <dd><NSelect size="small" :value="account.signInBy" :options="proofs" :disabled="busy" :input-props="{ 'aria-label': 'Must show' }" @update:value="require" /></dd>
       </template>
-      <dt>Live sessions</dt><dd>{{ account.sessions }}</dd>
+      <template v-if="account.validFrom || account.validUntil">
+        <dt>Valid</dt><dd>{{ account.validFrom ? `from ${minute(account.validFrom)} ` : '' }}{{ account.validUntil ? `until ${minute(account.validUntil)} UTC` : '' }}</dd>
+      </template>
+      <dt>Live sessions</dt><dd>{{ account.sessions }}<span v-if="account.maxSessions"> of at most {{ account.maxSessions }}</span></dd>
       <dt>Last sign-in</dt><dd>{{ moment(account.lastSignIn) }}</dd>
       <dt>Created</dt><dd>{{ moment(account.created) }}</dd>
       <dt>Changed</dt><dd>{{ moment(account.changed) }}</dd>

@@ -35,6 +35,9 @@ type Account struct {
 	CanSignIn   bool         `json:"canSignIn"` // it has what it must show
 	Keys        int          `json:"keys"`
 	AllowPlain  bool         `json:"allowPlain"`
+	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
+	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
+	MaxSessions int          `json:"maxSessions"` // 0: any number
 	Mounts      []keep.Mount `json:"mounts"`
 	Grants      []keep.Grant `json:"grants"`
 	Sessions    int          `json:"sessions"` // live now
@@ -45,25 +48,31 @@ type Account struct {
 
 // AccountNew asks for a new account.
 type AccountNew struct {
-	Name       string       `json:"name"`
-	Note       string       `json:"note,omitempty"`
-	Password   string       `json:"password,omitempty"`
-	Generate   bool         `json:"generate,omitempty"` // make a password and give it back once
-	SignInBy   keep.Proofs  `json:"signInBy,omitempty"` // "": either
-	AllowPlain bool         `json:"allowPlain,omitempty"`
-	Mounts     []keep.Mount `json:"mounts"`
-	Grants     []keep.Grant `json:"grants"`
+	Name        string       `json:"name"`
+	Note        string       `json:"note,omitempty"`
+	Password    string       `json:"password,omitempty"`
+	Generate    bool         `json:"generate,omitempty"` // make a password and give it back once
+	SignInBy    keep.Proofs  `json:"signInBy,omitempty"` // "": either
+	AllowPlain  bool         `json:"allowPlain,omitempty"`
+	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
+	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
+	MaxSessions int          `json:"maxSessions,omitempty"`
+	Mounts      []keep.Mount `json:"mounts"`
+	Grants      []keep.Grant `json:"grants"`
 }
 
 // AccountChange asks for changes; fields that are not there stay as they are.
 type AccountChange struct {
-	Note       *string       `json:"note,omitempty"`
-	Password   *string       `json:"password,omitempty"`
-	Generate   bool          `json:"generate,omitempty"`
-	SignInBy   *keep.Proofs  `json:"signInBy,omitempty"`
-	AllowPlain *bool         `json:"allowPlain,omitempty"`
-	Mounts     *[]keep.Mount `json:"mounts,omitempty"`
-	Grants     *[]keep.Grant `json:"grants,omitempty"`
+	Note        *string       `json:"note,omitempty"`
+	Password    *string       `json:"password,omitempty"`
+	Generate    bool          `json:"generate,omitempty"`
+	SignInBy    *keep.Proofs  `json:"signInBy,omitempty"`
+	AllowPlain  *bool         `json:"allowPlain,omitempty"`
+	ValidFrom   *time.Time    `json:"validFrom,omitempty"`  // 0001-01-01T00:00:00Z: always
+	ValidUntil  *time.Time    `json:"validUntil,omitempty"` // 0001-01-01T00:00:00Z: for ever
+	MaxSessions *int          `json:"maxSessions,omitempty"`
+	Mounts      *[]keep.Mount `json:"mounts,omitempty"`
+	Grants      *[]keep.Grant `json:"grants,omitempty"`
 }
 
 // AccountMade is a new or changed account, with its generated password if one
@@ -71,6 +80,12 @@ type AccountChange struct {
 type AccountMade struct {
 	Account  Account `json:"account"`
 	Password string  `json:"password,omitempty"`
+}
+
+// Explanation says whether an account may do something, and why.
+type Explanation struct {
+	Allowed bool        `json:"allowed"`
+	Steps   []keep.Step `json:"steps"` // it may when every one is OK
 }
 
 // Session is a live session.

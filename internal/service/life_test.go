@@ -1,0 +1,95 @@
+package service_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+func TestAnAccountsTimeBeginsAndEnds(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-valid-until", "2099-01-01")
+	key := k.Key("ann")
+	in := func() bool {
+		_, err := k.Curl("ann", "ftps", "/")
+		_, serr := k.SFTP("ann", key, "ls")
+		assert.Equal(t, err == nil, serr == nil)
+		return err == nil
+	}
+	assert.True(t, in())
+	k.Must(nil, "account", "set", "ann", "-valid-from", "2098-01-01")
+	assert.False(t, in())
+	assert.Contains(t, k.Must(nil, "account", "show", "ann"), "2098-01-01 00:00:00 to 2099-01-01 00:00:00 UTC")
+	k.Must(nil, "account", "set", "ann", "-valid-from", "always", "-valid-until", "never")
+	assert.True(t, in())
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-account", "ann", "-outcome", "refused", "-action", "sign-in")
+	require.NotEmpty(t, trail)
+	assert.EqualValues(t, "not-yet-valid", trail[0].Reason)
+
+	// A session ends when the account's time does: when that comes, and when it is moved back.
+	c := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	k.Must(nil, "account", "set", "ann", "-valid-until", time.Now().Add(2*time.Second).UTC().Format(time.RFC3339Nano))
+	c.say("NOOP", 200)
+	assert.Contains(t, c.expect(421), "the account's time has ended")
+	k.Must(nil, "account", "set", "ann", "-valid-until", "never")
+	c = dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	k.Must(nil, "account", "set", "ann", "-valid-until", "2020-01-01")
+	assert.Contains(t, c.expect(421), "the account's time ended on 2020-01-01")
+	assert.False(t, in())
+	_, errs, status := k.CLI("account", "set", "ann", "-valid-until", "soon")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "is not a day")
+}
+
+func TestAnAccountHasNoMoreSessionsThanItMay(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-max-sessions", "2")
+	key := k.Key("ann")
+	a, b := dialAs(t, k.Address("ftps"), "ann", testkit.Password), dialRaw(t, k, "ann")
+	c := dial(t, k.Address("ftps"))
+	c.say("USER ann", 331)
+	assert.Contains(t, c.say("PASS "+testkit.Password, 530), "as many sessions as it may, 2")
+	_, err := k.SFTP("ann", key, "ls")
+	assert.Error(t, err)
+	assert.Contains(t, k.Must(nil, "account", "show", "ann"), "2 of at most 2")
+	b.ssh.Close()
+	require.Eventually(t, func() bool { _, err := k.SFTP("ann", key, "ls"); return err == nil }, testkit.Patience, 50*time.Millisecond)
+	k.Must(nil, "account", "set", "ann", "-max-sessions", "0")
+	c.say("USER ann", 331)
+	c.say("PASS "+testkit.Password, 230)
+	a.say("NOOP", 200)
+}
+
+func TestExplainSaysWhatEnforcementDoes(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-rights", "read-only", "-mount", "/in=files:drops", "-grant", "/in=drop-only", "-valid-until", "2099-01-01")
+	for _, c := range []struct {
+		args []string
+		may  bool
+		say  string
+	}{
+		{[]string{"download", "/f"}, true, "the grant on / gives read-only"},
+		{[]string{"upload", "/f"}, false, "upload is refused: the grant on / gives read-only"},
+		{[]string{"upload", "/in/f"}, true, "the grant on /in gives drop-only"},
+		{[]string{"download", "/f", "-at", "2099-06-01"}, false, "the account's time ended on 2099-01-01"},
+		{[]string{"download", "/f", "-from", "192.0.2.9"}, true, "192.0.2.9 may connect to ftp ftps sftp"},
+	} {
+		out, errs, status := k.CLI(append([]string{"explain", "ann"}, c.args...)...)
+		assert.Equal(t, c.may, status == 0, "%v: %s", c.args, errs)
+		assert.Contains(t, out, c.say)
+	}
+	for _, l := range []string{"ftp", "ftps", "sftp"} {
+		k.Must(nil, "listener", "set", l, "-deny", "192.0.2.0/24")
+	}
+	out, _, status := k.CLI("explain", "ann", "download", "/f", "-from", "192.0.2.9")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "192.0.2.9 may not connect: refused by the network rules of ftp ftps sftp")
+	_, errs, _ := k.CLI("explain", "ann", "fly", "/")
+	assert.Contains(t, errs, "is not a right")
+}
