@@ -140,7 +140,7 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 	life := declareLife(flags)
 	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, MaxSessions: *life.sessions, Generate: *password.generate}
+		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, MaxSessions: *life.sessions, MaxUpload: life.upload, Generate: *password.generate}
 		var err error
 		if ask.ValidFrom, ask.ValidUntil, err = life.times(); err != nil {
 			return err
@@ -221,6 +221,8 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 				ask.AllowPlain = plain
 			case "max-sessions":
 				ask.MaxSessions = life.sessions
+			case "max-upload":
+				ask.MaxUpload = &life.upload
 			case "sign-in-by":
 				ask.SignInBy = (*keep.Proofs)(proofs)
 			}
@@ -335,7 +337,7 @@ func accountShow(_ *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, a)
 		}
 		table(env.Out, "ACCOUNT|"+a.Name, [][]string{
-			{"state", string(a.State)}, {"note", dash(a.Note)}, {"signs in by", means(a)}, {"valid", validity(a)}, {"live sessions", liveSessions(a)},
+			{"state", string(a.State)}, {"note", dash(a.Note)}, {"signs in by", means(a)}, {"valid", validity(a)}, {"live sessions", liveSessions(a)}, {"largest upload", largest(a)},
 			{"last sign-in", at(a.LastSignIn)}, {"created", at(&a.Created)}, {"changed", at(&a.Changed)}})
 		var rows [][]string
 		for _, m := range a.Mounts {
@@ -357,15 +359,21 @@ func accountShow(_ *flag.FlagSet, f *common) run {
 type lifeFlags struct {
 	from, until *string
 	sessions    *int
+	upload      int64
 }
 
-func declareLife(flags *flag.FlagSet) lifeFlags {
-	return lifeFlags{flags.String("valid-from", "", "the `day` or time its time begins; \"always\" takes it away"),
-		flags.String("valid-until", "", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; \"never\" takes it away"),
-		flags.Int("max-sessions", 0, "how `many` sessions it may have at once; 0 is any number")}
+func declareLife(flags *flag.FlagSet) *lifeFlags {
+	l := &lifeFlags{from: flags.String("valid-from", "", "the `day` or time its time begins; \"always\" takes it away"),
+		until:    flags.String("valid-until", "", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; \"never\" takes it away"),
+		sessions: flags.Int("max-sessions", 0, "how `many` sessions it may have at once; 0 is any number")}
+	flags.Func("max-upload", "the largest file it may write, a `size` as in 500M or 2GiB; 0 is any size", func(text string) (err error) {
+		l.upload, err = keep.ParseSize("-max-upload", text)
+		return err
+	})
+	return l
 }
 
-func (l lifeFlags) times() (from, until *time.Time, err error) {
+func (l *lifeFlags) times() (from, until *time.Time, err error) {
 	if from, err = parseDay("-valid-from", *l.from, "always"); err != nil {
 		return nil, nil, err
 	}
@@ -383,6 +391,13 @@ func validity(a api.Account) string {
 		return "until " + at(a.ValidUntil) + " UTC"
 	}
 	return at(a.ValidFrom) + " to " + at(a.ValidUntil) + " UTC"
+}
+
+func largest(a api.Account) string {
+	if a.MaxUpload == 0 {
+		return "any size"
+	}
+	return size(a.MaxUpload)
 }
 
 func liveSessions(a api.Account) string {

@@ -134,6 +134,7 @@ func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Ha
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: who.home}}, Grants: []keep.Grant{{Path: "/", Rights: who.rights}}}
 	if who.name == "drone-contractor" {
 		a.ValidUntil, a.MaxSessions = c.now.AddDate(0, 0, 9).Truncate(24*time.Hour), 4
+		a.MaxUpload = 1 << 30
 	}
 	if who.basemaps {
 		a.Mounts = append(a.Mounts, keep.Mount{At: "/basemaps", Store: "files", Folder: "shared/basemaps", ReadOnly: true})

@@ -244,6 +244,8 @@ func codeOf(reason keep.Reason) int {
 	switch reason {
 	case keep.DiskFull:
 		return 452
+	case keep.TooLarge:
+		return 552
 	case keep.Failure, keep.TrailUnavailable:
 		return 451
 	case keep.BadName:

@@ -29,6 +29,7 @@ type Account struct {
 	ValidFrom    time.Time // zero: always
 	ValidUntil   time.Time // zero: for ever
 	MaxSessions  int       // at once; 0: any number
+	MaxUpload    int64     // the largest file it may write, bytes; 0: any size
 	Mounts       []Mount
 	Grants       []Grant
 	Created      time.Time
@@ -105,6 +106,9 @@ func (a *Account) Check() error {
 	}
 	if a.MaxSessions < 0 {
 		return &FieldError{"maxSessions", "it can't be negative: 0 is any number"}
+	}
+	if a.MaxUpload < 0 {
+		return &FieldError{"maxUpload", "it can't be negative: 0 is any size"}
 	}
 	if a.SignInBy == "" {
 		a.SignInBy = DefaultProofs

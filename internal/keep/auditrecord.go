@@ -93,7 +93,7 @@ func OutcomeOf(err error) (Outcome, Reason, string) {
 	switch fault.Reason {
 	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
 		return Interrupted, fault.Reason, fault.Say
-	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
+	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NotYetValid, Expired, TooManySessions, TooLarge, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
 		return Refused, fault.Reason, fault.Say
 	}
 	return Failed, fault.Reason, fault.Say

@@ -109,3 +109,15 @@ func TestListenersKeepOutOfEachOthersWay(t *testing.T) {
 	}
 	assert.Equal(t, "Good tide, ann, at 2026-03-01 12:00 UTC", (&keep.Listener{Welcome: "Good tide, {account}, at {time}"}).WelcomeFor("ann", time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)))
 }
+
+func TestSizesAreReadWithTheirUnits(t *testing.T) {
+	for text, want := range map[string]int64{"0": 0, "4096": 4096, "500M": 500 << 20, "2GiB": 2 << 30, "1.5 g": 3 << 29, "10 kib": 10 << 10, "7b": 7, "1T": 1 << 40} {
+		got, err := keep.ParseSize("size", text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, bad := range []string{"", "M", "lots", "-1", "1.2.3", "5 parsecs", "99999999999T", "NaN", "Inf"} {
+		_, err := keep.ParseSize("size", bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -12,11 +12,31 @@ import (
 type Policy struct {
 	mounts []Mount // deepest first
 	grants []Grant // deepest first
+	upload int64   // the largest file, bytes; 0: any size
+}
+
+// Fits is how many of n bytes at an offset the account may write.
+func (p *Policy) Fits(offset int64, n int) int {
+	if p.upload == 0 {
+		return n
+	}
+	return int(min(int64(n), max(0, p.upload-offset)))
+}
+
+// SizeLimited reports whether there is a largest file.
+func (p *Policy) SizeLimited() bool { return p.upload > 0 }
+
+// CheckSize refuses a file that would become larger than the account may write.
+func (p *Policy) CheckSize(bytes int64) error {
+	if p.upload > 0 && bytes > p.upload {
+		return Refuse(TooLarge, fmt.Sprintf("a file of this account may have %d bytes at most; what fits is kept", p.upload))
+	}
+	return nil
 }
 
 // NewPolicy prepares the decisions for an account that has passed [Account.Check].
 func NewPolicy(a *Account) *Policy {
-	p := &Policy{mounts: append([]Mount(nil), a.Mounts...), grants: append([]Grant(nil), a.Grants...)}
+	p := &Policy{mounts: append([]Mount(nil), a.Mounts...), grants: append([]Grant(nil), a.Grants...), upload: a.MaxUpload}
 	if a.Anonymous() {
 		for i := range p.grants {
 			p.grants[i].Rights &= readOnly

@@ -22,6 +22,7 @@ const (
 	BadName          Reason = "bad-name"            // the name can't be used
 	BadRequest       Reason = "bad-request"         // the client asked for something that makes no sense here
 	InUse            Reason = "in-use"              // something still needs it
+	TooLarge         Reason = "too-large"           // the file would be larger than the account may write
 	DiskFull         Reason = "disk-full"           // the store has no room
 	Failure          Reason = "failure"             // the store or the service failed; the log has the cause
 	TrailUnavailable Reason = "trail-unavailable"   // the audit trail can't be written, so nothing is acknowledged

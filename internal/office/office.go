@@ -81,12 +81,13 @@ type facts struct {
 	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
 	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
 	MaxSessions int          `json:"maxSessions,omitempty"`
+	MaxUpload   int64        `json:"maxUpload,omitempty"`
 	Mounts      []keep.Mount `json:"mounts"`
 	Grants      []keep.Grant `json:"grants"`
 }
 
 func factsOf(a *keep.Account) *facts {
-	f := &facts{Note: a.Note, State: a.State, SignInBy: a.SignInBy, AllowPlain: a.AllowPlain, MaxSessions: a.MaxSessions, Mounts: a.Mounts, Grants: a.Grants}
+	f := &facts{Note: a.Note, State: a.State, SignInBy: a.SignInBy, AllowPlain: a.AllowPlain, MaxSessions: a.MaxSessions, MaxUpload: a.MaxUpload, Mounts: a.Mounts, Grants: a.Grants}
 	if a.PasswordHash != "" {
 		f.Password = "set"
 	}

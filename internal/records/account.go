@@ -24,6 +24,7 @@ type accountRow struct {
 	ValidFrom    int64  `db:"valid_from"`
 	ValidUntil   int64  `db:"valid_until"`
 	MaxSessions  int    `db:"max_sessions"`
+	MaxUpload    int64  `db:"max_upload"`
 	Created      int64  `db:"created"`
 	Changed      int64  `db:"changed"`
 	LastSignIn   int64  `db:"last_sign_in"`
@@ -32,14 +33,14 @@ type accountRow struct {
 func (r accountRow) account() *keep.Account {
 	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, State: keep.State(r.State),
 		PasswordHash: keep.Secret(r.PasswordHash), SignInBy: keep.Proofs(r.SignInBy), AllowPlain: r.AllowPlain,
-		ValidFrom: fromMicros(r.ValidFrom), ValidUntil: fromMicros(r.ValidUntil), MaxSessions: r.MaxSessions,
+		ValidFrom: fromMicros(r.ValidFrom), ValidUntil: fromMicros(r.ValidUntil), MaxSessions: r.MaxSessions, MaxUpload: r.MaxUpload,
 		Created: fromMicros(r.Created), Changed: fromMicros(r.Changed), LastSignIn: fromMicros(r.LastSignIn)}
 }
 
 func rowOf(a *keep.Account) accountRow {
 	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, State: string(a.State),
 		PasswordHash: a.PasswordHash.Reveal(), SignInBy: string(a.SignInBy), AllowPlain: a.AllowPlain,
-		ValidFrom: micros(a.ValidFrom), ValidUntil: micros(a.ValidUntil), MaxSessions: a.MaxSessions,
+		ValidFrom: micros(a.ValidFrom), ValidUntil: micros(a.ValidUntil), MaxSessions: a.MaxSessions, MaxUpload: a.MaxUpload,
 		Created: micros(a.Created), Changed: micros(a.Changed), LastSignIn: micros(a.LastSignIn)}
 }
 
@@ -122,8 +123,8 @@ func (db *DB) readTrees(ctx context.Context, accounts []*keep.Account) error {
 func (db *DB) AddAccount(ctx context.Context, a *keep.Account) error {
 	defer db.holders.forget()
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, sign_in_by, allow_plain, valid_from, valid_until, max_sessions, created, changed)
-			VALUES (:name, :note, :state, :password_hash, :sign_in_by, :allow_plain, :valid_from, :valid_until, :max_sessions, :created, :changed)`, rowOf(a))
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, sign_in_by, allow_plain, valid_from, valid_until, max_sessions, max_upload, created, changed)
+			VALUES (:name, :note, :state, :password_hash, :sign_in_by, :allow_plain, :valid_from, :valid_until, :max_sessions, :max_upload, :created, :changed)`, rowOf(a))
 		if err != nil {
 			return err
 		}
@@ -140,7 +141,7 @@ func (db *DB) SaveAccount(ctx context.Context, a *keep.Account) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, state = :state, password_hash = :password_hash,
 			sign_in_by = :sign_in_by, allow_plain = :allow_plain,
-			valid_from = :valid_from, valid_until = :valid_until, max_sessions = :max_sessions, changed = :changed WHERE id = :id`, rowOf(a)))
+			valid_from = :valid_from, valid_until = :valid_until, max_sessions = :max_sessions, max_upload = :max_upload, changed = :changed WHERE id = :id`, rowOf(a)))
 		if err != nil {
 			return err
 		}

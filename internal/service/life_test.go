@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -64,6 +65,48 @@ func TestAnAccountHasNoMoreSessionsThanItMay(t *testing.T) {
 	c.say("USER ann", 331)
 	c.say("PASS "+testkit.Password, 230)
 	a.say("NOOP", 200)
+}
+
+func TestAFileGrowsNoLargerThanItMay(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-max-upload", "100k")
+	key := k.Key("ann")
+	fits, content := testkit.File(t, 100<<10)
+	large, _ := testkit.File(t, 100<<10+1)
+	home := func(name string) string { return filepath.Join(k.Home("ann"), name) }
+	out, err := k.Curl("ann", "ftps", "/fits", "-T", fits)
+	require.NoError(t, err, out)
+	out, err = k.SFTP("ann", key, "put "+fits+" fits2")
+	require.NoError(t, err, out)
+	assert.Equal(t, content, onDisk(t, home("fits2")))
+	_, err = k.Curl("ann", "ftps", "/large", "-T", large)
+	assert.Error(t, err)
+	assert.Len(t, onDisk(t, home("large")), 100<<10, "what fits is kept")
+	_, err = k.SFTP("ann", key, "put "+large+" large2")
+	assert.Error(t, err)
+	assert.LessOrEqual(t, len(onDisk(t, home("large2"))), 100<<10)
+	_, err = k.Curl("ann", "ftps", "/fits", "-a", "-T", fits)
+	assert.Error(t, err, "nor by appending")
+	assert.Equal(t, content, onDisk(t, home("fits")))
+	c := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	c.say("ALLO 1000000", 200)
+	d := c.passive()
+	assert.Contains(t, c.say("STOR early", 552), "102400 bytes at most")
+	d.Close()
+	assert.NoFileExists(t, home("early"))
+	r := dialRaw(t, k, "ann")
+	assert.EqualValues(t, fxFailure, r.status(fxpSetstat, str("/fits"), u32(1), u64(200<<10)))
+	assert.EqualValues(t, fxOK, r.status(fxpSetstat, str("/fits"), u32(1), u64(10)))
+	found := transfers(k, "-account", "ann", "-path", "/large")
+	require.Len(t, found, 1)
+	assert.Equal(t, "refused", found[0].Outcome)
+	assert.EqualValues(t, "too-large", found[0].Reason)
+	_, errs, status := k.CLI("account", "set", "ann", "-max-upload", "lots")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "500M or 2GiB")
+	k.Must(nil, "account", "set", "ann", "-max-upload", "0")
+	out, err = k.Curl("ann", "ftps", "/large", "-T", large)
+	assert.NoError(t, err, out)
 }
 
 func TestExplainSaysWhatEnforcementDoes(t *testing.T) {

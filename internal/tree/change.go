@@ -37,6 +37,9 @@ func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) e
 // Resize cuts or extends a file to a size in bytes.
 func (t *Tree) Resize(at string, size int64) error {
 	return t.act(keep.Resizing, at, "", func() error {
+		if err := t.policy.Load().CheckSize(size); err != nil {
+			return err
+		}
 		f, _, err := t.openFile(at, OpenMode{Write: true})
 		if err != nil {
 			return err

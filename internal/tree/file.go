@@ -74,6 +74,11 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 // openFile decides and opens. The right depends on whether the file is there,
 // and the opening is bound to what was seen, so that a race is an error.
 func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, created bool, err error) {
+	if mode.Write {
+		if err := t.policy.Load().CheckSize(mode.Total); err != nil {
+			return nil, false, err
+		}
+	}
 	p, err := t.resolve(at, true)
 	if err != nil {
 		return nil, false, err
@@ -177,12 +182,26 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	if !f.mode.Write {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for writing")
 	}
-	if f.mode.Append {
-		n, err = f.f.Write(p)
-	} else {
-		n, err = f.f.WriteAt(p, off)
+	policy := f.t.policy.Load()
+	if f.mode.Append && policy.SizeLimited() {
+		info, err := f.f.Stat()
+		if err != nil {
+			return 0, f.note(err)
+		}
+		off = info.Size()
+	}
+	fits := policy.Fits(off, len(p))
+	switch {
+	case fits == 0 && len(p) > 0:
+	case f.mode.Append:
+		n, err = f.f.Write(p[:fits])
+	default:
+		n, err = f.f.WriteAt(p[:fits], off)
 	}
 	f.count(n)
+	if err == nil && fits < len(p) {
+		err = policy.CheckSize(off + int64(len(p)))
+	}
 	return n, f.note(err)
 }
 
@@ -290,6 +309,9 @@ func (f *File) ReceiveFrom(r io.Reader, from int64) error {
 func (f *File) Resize(size int64) error {
 	if !f.mode.Write {
 		return keep.Refuse(keep.BadRequest, "the file was not opened for writing")
+	}
+	if err := f.t.policy.Load().CheckSize(size); err != nil {
+		return f.note(err)
 	}
 	return f.note(f.f.Truncate(size))
 }

@@ -50,7 +50,7 @@ func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
 	}
 	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", SignInBy: a.SignInBy,
 		Means: a.Means(len(keys)), CanSignIn: a.CanSignIn(len(keys)), Keys: len(keys), AllowPlain: a.AllowPlain,
-		ValidFrom: known(a.ValidFrom), ValidUntil: known(a.ValidUntil), MaxSessions: a.MaxSessions,
+		ValidFrom: known(a.ValidFrom), ValidUntil: known(a.ValidUntil), MaxSessions: a.MaxSessions, MaxUpload: a.MaxUpload,
 		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
 		LastSignIn: known(a.LastSignIn)}, nil
 }
@@ -86,7 +86,7 @@ func (s *Server) addAccount(c *gin.Context) error {
 		return err
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
-	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, MaxSessions: ask.MaxSessions, Mounts: ask.Mounts, Grants: ask.Grants}
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, MaxSessions: ask.MaxSessions, MaxUpload: ask.MaxUpload, Mounts: ask.Mounts, Grants: ask.Grants}
 	put(&a.ValidFrom, ask.ValidFrom)
 	put(&a.ValidUntil, ask.ValidUntil)
 	if err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password); err != nil {
@@ -133,6 +133,7 @@ func (s *Server) setAccount(c *gin.Context) error {
 		put(&a.ValidFrom, ask.ValidFrom)
 		put(&a.ValidUntil, ask.ValidUntil)
 		put(&a.MaxSessions, ask.MaxSessions)
+		put(&a.MaxUpload, ask.MaxUpload)
 		put(&a.Mounts, ask.Mounts)
 		put(&a.Grants, ask.Grants)
 	})

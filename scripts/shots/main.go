@@ -145,6 +145,7 @@ func commands(tab context.Context, data string) error {
 		{"status", "command-status"},
 		{"hostkey list", "command-hostkey-list"},
 		{"listener list", "command-listener-list"},
+		{"explain drone-contractor upload /flight-04.laz", "command-explain"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
 		if err != nil {

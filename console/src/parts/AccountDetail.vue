@@ -2,7 +2,7 @@
 import { NButton, NPopconfirm, NSelect, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
-import { minute, moment } from '@/format'
+import { minute, moment, size } from '@/format'
 import { useOperator } from '@/operator'
 import { proofs } from './account'
 import AccountKeys from './AccountKeys.vue'
@@ -68,6 +68,7 @@ async function remove() {
         <dt>Valid</dt><dd>{{ account.validFrom ? `from ${minute(account.validFrom)} ` : '' }}{{ account.validUntil ? `until ${minute(account.validUntil)} UTC` : '' }}</dd>
       </template>
       <dt>Live sessions</dt><dd>{{ account.sessions }}<span v-if="account.maxSessions"> of at most {{ account.maxSessions }}</span></dd>
+      <template v-if="account.maxUpload"><dt>Largest upload</dt><dd>{{ size(account.maxUpload) }}</dd></template>
       <dt>Last sign-in</dt><dd>{{ moment(account.lastSignIn) }}</dd>
       <dt>Created</dt><dd>{{ moment(account.created) }}</dd>
       <dt>Changed</dt><dd>{{ moment(account.changed) }}</dd>

@@ -8,7 +8,7 @@ import SessionTable from './SessionTable.vue'
 import TransferTable from './TransferTable.vue'
 
 const account = (more: Partial<Account>): Account => ({
-  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, allowPlain: false, maxSessions: 0, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
+  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, allowPlain: false, maxSessions: 0, maxUpload: 0, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
 })
 
 describe('an account in one line', () => {

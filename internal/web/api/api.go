@@ -38,6 +38,7 @@ type Account struct {
 	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
 	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
 	MaxSessions int          `json:"maxSessions"` // 0: any number
+	MaxUpload   int64        `json:"maxUpload"`   // bytes; 0: any size
 	Mounts      []keep.Mount `json:"mounts"`
 	Grants      []keep.Grant `json:"grants"`
 	Sessions    int          `json:"sessions"` // live now
@@ -57,6 +58,7 @@ type AccountNew struct {
 	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
 	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
 	MaxSessions int          `json:"maxSessions,omitempty"`
+	MaxUpload   int64        `json:"maxUpload,omitempty"`
 	Mounts      []keep.Mount `json:"mounts"`
 	Grants      []keep.Grant `json:"grants"`
 }
@@ -71,6 +73,7 @@ type AccountChange struct {
 	ValidFrom   *time.Time    `json:"validFrom,omitempty"`  // 0001-01-01T00:00:00Z: always
 	ValidUntil  *time.Time    `json:"validUntil,omitempty"` // 0001-01-01T00:00:00Z: for ever
 	MaxSessions *int          `json:"maxSessions,omitempty"`
+	MaxUpload   *int64        `json:"maxUpload,omitempty"`
 	Mounts      *[]keep.Mount `json:"mounts,omitempty"`
 	Grants      *[]keep.Grant `json:"grants,omitempty"`
 }

@@ -1,0 +1,1 @@
+ALTER TABLE account ADD COLUMN max_upload INTEGER NOT NULL DEFAULT 0; -- bytes; 0: any size
