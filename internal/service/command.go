@@ -111,6 +111,6 @@ func (s *Service) announce(ctx context.Context, w io.Writer) error {
 	if link != "" {
 		fmt.Fprintf(w, "first operator: open this link once, within 24 hours:\n  %s\n", link)
 	}
-	_, err = fmt.Fprintf(w, "ready: console http://%s  ftp %s  ftps %s  sftp %s\n", s.ConsoleAddress(), s.Address("ftp"), s.Address("ftps"), s.Address("sftp"))
+	_, err = fmt.Fprintf(w, "ready: console http://%s%s\n", s.ConsoleAddress(), s.addresses())
 	return err
 }

@@ -207,6 +207,17 @@ func (s *Service) Address(name string) string {
 	return address
 }
 
+// addresses names the listeners that accept, each with its address.
+func (s *Service) addresses() string {
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	text := ""
+	for _, o := range s.posts.open {
+		text += fmt.Sprintf("  %s %s", o.Name, o.socket.Addr())
+	}
+	return text
+}
+
 // turnedAwayEvery bounds the records about one address that may not connect.
 const turnedAwayEvery = time.Minute
 

@@ -66,6 +66,7 @@ func TestListenersChangeWhileSessionsGoOn(t *testing.T) {
 	d.say("USER ann", 331)
 	assert.Equal(t, "Good tide, ann\nsigned in as ann", d.say("PASS "+testkit.Password, 230))
 	k.Must(nil, "listener", "remove", "outer")
+	k.Must(nil, "listener", "remove", "ftp")
 	c.say("PWD", 257)
 	data := c.passive()
 	c.say("LIST", 150)
@@ -74,7 +75,14 @@ func TestListenersChangeWhileSessionsGoOn(t *testing.T) {
 	assert.Contains(t, refused(t, k, "listener", "stop", "outer"), "no such listener")
 	var trail []api.AuditRecord
 	k.Must(&trail, "audit", "-action", "listener-add,listener-set,listener-remove")
-	assert.Len(t, trail, 6)
+	assert.Len(t, trail, 7)
+	dir := k.Dir
+	k.Halt(5 * time.Second)
+	again := testkit.StartOn(t, dir, "127.0.0.1", func(o *service.Options) { o.FTP, o.FTPS, o.SFTP = "", "", "" })
+	var left []api.Listener
+	again.Must(&left, "listener", "list")
+	require.Len(t, left, 2, "what was removed stays removed")
+	assert.Equal(t, []string{"ftps", "sftp"}, []string{left[0].Name, left[1].Name})
 }
 
 func TestADownloadRunsThroughChangesAndTheNextSessionSeesThem(t *testing.T) {

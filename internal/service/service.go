@@ -141,6 +141,9 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		usual, address string
 	}{{keep.FTP, DefaultFTP, o.FTP}, {keep.FTPS, DefaultFTPS, o.FTPS}, {keep.SFTP, DefaultSFTP, o.SFTP}} {
 		l, ok := known[string(first.protocol)]
+		if !ok && len(found) > 0 && first.address == "" {
+			continue // an operator removed it
+		}
 		if !ok {
 			l = keep.Listener{Name: string(first.protocol), Protocol: first.protocol, Address: first.usual, Encryption: keep.EncryptionRequired}
 			if first.protocol != keep.SFTP {
