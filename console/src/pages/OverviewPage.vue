@@ -42,7 +42,7 @@ async function end(session: Session) {
       <div><dt>Transfers running</dt><dd>{{ live.moving }}</dd></div>
       <div><dt>Coming in</dt><dd>{{ rate(live.upRate) }}</dd></div>
       <div><dt>Going out</dt><dd>{{ rate(live.downRate) }}</dd></div>
-      <div v-for="l in status?.listeners" :key="l.name"><dt>{{ l.name.toUpperCase() }}</dt><dd class="address">{{ l.address }}</dd></div>
+      <div v-for="l in status?.listeners" :key="l.name"><dt>{{ l.name.toUpperCase() }}</dt><dd class="address">{{ l.listening || 'stopped' }}</dd></div>
     </dl>
     <div class="sheet">
       <header><h2>Live sessions</h2></header>
