@@ -236,6 +236,14 @@ func (d *door) admits(from string, l *keep.Listener) bool {
 	default:
 		return true
 	}
+	if d.firstInAWhile(from) {
+		d.trail.Note(keep.AuditRecord{Address: from, Protocol: l.Protocol, Action: keep.Connecting, Outcome: keep.Refused, Reason: keep.TurnedAway, Detail: why})
+	}
+	return false
+}
+
+// firstInAWhile reports whether an address that is turned away is to be recorded.
+func (d *door) firstInAWhile(from string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if time.Since(d.turnedAway[from]) < turnedAwayEvery {
@@ -245,6 +253,5 @@ func (d *door) admits(from string, l *keep.Listener) bool {
 		d.turnedAway = map[string]time.Time{}
 	}
 	d.turnedAway[from] = time.Now()
-	d.trail.Note(keep.AuditRecord{Address: from, Protocol: l.Protocol, Action: keep.Connecting, Outcome: keep.Refused, Reason: keep.TurnedAway, Detail: why})
-	return false
+	return true
 }
