@@ -39,7 +39,7 @@ vet:
 	GOOS=darwin go vet ./...
 
 bench: build
-	go build -o bin/bench ./scripts/bench && bin/bench $(ROWS)
+	go build -o bin/bench ./scripts/bench && bin/bench "$(ROWS)"
 
 # The pictures in docs/screenshots, from the demo.
 screenshots: tools build

@@ -3,6 +3,7 @@ module urbankeep
 go 1.26.0
 
 require (
+	github.com/ccojocar/zxcvbn-go v1.0.4
 	github.com/chromedp/chromedp v0.23.0
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/gin-gonic/gin v1.12.0

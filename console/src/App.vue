@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { darkTheme, NConfigProvider, NMessageProvider } from 'naive-ui'
+import { darkTheme, NConfigProvider, NDialogProvider, NMessageProvider } from 'naive-ui'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute } from 'vue-router'
 import SideRail from './parts/SideRail.vue'
@@ -17,15 +17,17 @@ const open = computed(() => Boolean(route.meta.open))
 <template>
   <NConfigProvider :theme="isDark ? darkTheme : null" :theme-overrides="isDark ? dark : light" abstract>
     <NMessageProvider placement="bottom-right">
-      <RouterView v-if="open" />
-      <div v-else class="frame">
-        <SideRail v-model:dark="isDark" />
-        <main><RouterView /></main>
-      </div>
+      <NDialogProvider>
+        <RouterView v-if="open" />
+        <div v-else class="frame">
+          <SideRail v-model:dark="isDark" />
+          <main><RouterView /></main>
+        </div>
+      </NDialogProvider>
     </NMessageProvider>
   </NConfigProvider>
 </template>
 
 <style scoped>
-.frame { display: grid; grid-template-columns: 172px minmax(0, 1fr); min-height: 100vh; }
+.frame { display: grid; grid-template-columns: 188px minmax(0, 1fr); min-height: 100vh; }
 </style>

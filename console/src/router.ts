@@ -6,6 +6,10 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },
     { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
+    { path: '/groups/:group?', name: 'groups', component: () => import('./pages/GroupsPage.vue') },
+    { path: '/stores', name: 'stores', component: () => import('./pages/StoresPage.vue') },
+    { path: '/gate', name: 'gate', component: () => import('./pages/GatePage.vue') },
+    { path: '/reports/:report?', name: 'reports', component: () => import('./pages/ReportsPage.vue') },
     { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },
     { path: '/settings/:listener?', name: 'settings', component: () => import('./pages/SettingsPage.vue') },
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true } },

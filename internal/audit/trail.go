@@ -44,6 +44,7 @@ type Trail struct {
 	mu     sync.RWMutex // held for reading while adding, so that Close waits for it
 	closed bool
 
+	seal *Seal // nil: no checkpoints; owned by the goroutine once it runs
 	seq  int64 // of the last record committed; owned by the goroutine
 	prev []byte
 }
@@ -54,9 +55,10 @@ type entry struct {
 	hurry  bool       // somebody waits already
 }
 
-// Open starts writing at the end of what the ledger holds.
-func Open(ctx context.Context, ledger Ledger, log *slog.Logger) (*Trail, error) {
-	t := &Trail{ledger: ledger, log: log, queue: make(chan entry, queueLength), hurry: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
+// Open starts writing at the end of what the ledger holds; seal signs checkpoints,
+// nil for none.
+func Open(ctx context.Context, ledger Ledger, seal *Seal, log *slog.Logger) (*Trail, error) {
+	t := &Trail{ledger: ledger, seal: seal, log: log, queue: make(chan entry, queueLength), hurry: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
 	last, err := ledger.LastAudit(ctx)
 	switch {
 	case err == nil:
@@ -129,6 +131,7 @@ func (t *Trail) Close() {
 
 func (t *Trail) write() {
 	defer close(t.done)
+	defer t.checkpoint(func(int64, time.Time) bool { return true })
 	for first := range t.queue {
 		batch := t.gather(first)
 		err := t.commit(batch)
@@ -140,6 +143,18 @@ func (t *Trail) write() {
 			if e.done != nil {
 				e.done <- err
 			}
+		}
+		if t.seal != nil {
+			t.checkpoint(t.seal.due)
+		}
+	}
+}
+
+// checkpoint signs how far the trail has come, where that is due.
+func (t *Trail) checkpoint(due func(seq int64, now time.Time) bool) {
+	if now := time.Now(); t.seal != nil && due(t.seq, now) {
+		if err := t.seal.Sign(t.seq, t.prev, now); err != nil {
+			t.log.Error("checkpoint of the audit trail not written", "cause", err)
 		}
 	}
 }

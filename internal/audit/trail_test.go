@@ -24,7 +24,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 func written(t *testing.T, dir string, n int) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	for i := range n {
 		require.NoError(t, trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Path: fmt.Sprintf("/level-%d.csv", i), Bytes: int64(i), Outcome: keep.Done}))
@@ -37,7 +37,7 @@ func verify(t *testing.T, dir string) audit.Report {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	defer db.Close()
-	report, err := audit.Verify(t.Context(), db)
+	report, err := audit.Verify(t.Context(), db, nil)
 	require.NoError(t, err)
 	return report
 }
@@ -97,7 +97,7 @@ func TestRecordsFromManyGoroutinesMakeOneChainAcrossRestarts(t *testing.T) {
 	for range 2 {
 		db, err := records.Open(t.Context(), dir)
 		require.NoError(t, err)
-		trail, err := audit.Open(t.Context(), db, slog.New(slog.DiscardHandler))
+		trail, err := audit.Open(t.Context(), db, nil, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		var writers sync.WaitGroup
 		for w := range 16 {
@@ -140,7 +140,7 @@ func TestWhatCannotBeRecordedIsAnErrorAndLeavesNoGap(t *testing.T) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	ledger := &broken{DB: db}
-	trail, err := audit.Open(t.Context(), ledger, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), ledger, nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	r := keep.AuditRecord{Action: keep.Deleting, Path: "/a", Outcome: keep.Done}
 	require.NoError(t, trail.Record(r))
@@ -158,7 +158,7 @@ func TestWhatCannotBeRecordedIsAnErrorAndLeavesNoGap(t *testing.T) {
 func BenchmarkRecord(b *testing.B) {
 	db, err := records.Open(b.Context(), b.TempDir())
 	require.NoError(b, err)
-	trail, err := audit.Open(b.Context(), db, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(b.Context(), db, nil, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
 	b.SetParallelism(16)
 	b.RunParallel(func(pb *testing.PB) {

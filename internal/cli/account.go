@@ -17,7 +17,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), operatorCommands())
+	return slices.Concat(accountCommands(), groupCommands(), storeCommands(), gateCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), reportCommands(), operatorCommands())
 }
 
 // run is the body of a client command: it has its client already.
@@ -39,9 +39,11 @@ func clientCommand(name, args, short, long string, declare func(flags *flag.Flag
 		}}
 }
 
-const treeHelp = `A home is always explicit: STORE:FOLDER, as in files:{account}; {account} stands for the name.
+const treeHelp = `A home is always explicit: STORE:FOLDER, as in files:{account}; {account} stands for the name, {group} for the group's.
 Rights are a bundle (full, add-only, read-only, drop-only, none) or a list such as list,download.
-The grant on the deepest folder that covers a path decides alone.`
+The grants on the deepest folder that covers a path decide, no other; those that count for the name and the time add up:
+  -grant '/in=add-only;never=*.exe'  -grant '/out=read-only;days=mon-fri;hours=08:00-18:00;zone=Europe/Oslo'
+What an account does not set, its groups set: the first that does. Mounts and grants of all of them add up.`
 
 func accountCommands() []*command.Command {
 	return []*command.Command{
@@ -57,22 +59,34 @@ func accountCommands() []*command.Command {
 		}),
 		clientCommand("explain", "ACCOUNT RIGHT PATH", "Say whether an account may do something, and why",
 			"RIGHT is one of list, download, upload, overwrite, rename, delete, mkdir, rmdir, touch, link. Exit status 1 when it may not.", explain),
+		clientCommand("account clone", "NAME NEW-NAME", "Make a new account like another, without its password and keys", "", accountClone),
+		clientCommand("account export", "", "Print all accounts as CSV, without any secret", "", accountExport),
+		clientCommand("account import", "FILE", "Add and change accounts by a CSV file, all or none; - is standard input",
+			"The first line names the columns, as account export prints them; a column that is missing leaves things as they are.\nA password cell may say generate. No account is deleted.", accountImport),
+		clientCommand("rehearse", "ACCOUNT", "Sign in as an account on every listener and try what it may and may not do",
+			"It works on scratch files, signs in with a credential of its own that works once, and is marked in the audit trail.\nExit status 1 when anything went otherwise than the rules say.", rehearseAccount),
 		clientCommand("account delete", "NAME", "Delete an account and end its sessions; its files stay", "", accountDelete),
 	}
 }
 
-// treeFlags are the flags about an account's tree, as given.
+// treeFlags are the flags about a tree, as given.
 type treeFlags struct {
-	home, rights   *string
-	mounts, grants command.List
+	home, rights                     *string
+	mounts, grants, unmount, ungrant command.List
 }
 
-func declareTree(flags *flag.FlagSet, rights string) *treeFlags {
-	t := &treeFlags{home: flags.String("home", "", "`STORE:FOLDER` that becomes the root of its tree"),
-		rights: flags.String("rights", rights, "`rights` on the root and what no other grant covers")}
-	flags.Var(&t.mounts, "mount", "`AT=STORE:FOLDER` to mount in its tree, \",ro\" behind it for read-only; may be given several times")
-	flags.Var(&t.grants, "grant", "`PATH=RIGHTS` to give on a folder; may be given several times")
+func declareTree(flags *flag.FlagSet) *treeFlags {
+	t := &treeFlags{home: flags.String("home", "", "`STORE:FOLDER` that becomes the root of the tree"),
+		rights: flags.String("rights", "", "`rights` on the root and what no other grant covers; for a new account with a home of its own and no group, full")}
+	flags.Var(&t.mounts, "mount", "`AT=STORE:FOLDER` to mount in the tree, with options behind it: \",ro,umask=007,bytes=2G,files=1000\"; may be given several times")
+	flags.Var(&t.grants, "grant", "`PATH=RIGHTS` to give on a folder, in place of what is granted there; with conditions behind it: \";only=*.tif;never=*.exe;from=DAY;until=DAY;days=mon-fri;hours=08:00-18:00;zone=AREA/CITY\"; may be given several times")
 	return t
+}
+
+// declareChange declares what takes parts of a tree away.
+func (t *treeFlags) declareChange(flags *flag.FlagSet) {
+	flags.Var(&t.unmount, "unmount", "take away the mount at this `path`; may be given several times")
+	flags.Var(&t.ungrant, "ungrant", "take away the grants on this `path`; may be given several times")
 }
 
 // apply puts what was given into mounts and grants, replacing what is there.
@@ -95,14 +109,23 @@ func (t *treeFlags) apply(mounts []keep.Mount, grants []keep.Grant) ([]keep.Moun
 	if *t.rights != "" {
 		lines = append(command.List{"/=" + *t.rights}, lines...)
 	}
+	replaced := map[string]bool{}
 	for _, text := range lines {
-		at, names, ok := strings.Cut(text, "=")
-		rights, err := keep.ParseRights(names)
-		if !ok || err != nil {
-			return nil, nil, command.Usagef("-grant %q is not PATH=RIGHTS: %v", text, err)
+		g, err := keep.ParseGrant(text)
+		if err != nil {
+			return nil, nil, command.Usagef("-%s", err)
 		}
-		grants = slices.DeleteFunc(grants, func(g keep.Grant) bool { return g.Path == at })
-		grants = append(grants, keep.Grant{Path: at, Rights: rights})
+		if !replaced[g.Path] {
+			grants = slices.DeleteFunc(grants, func(old keep.Grant) bool { return old.Path == g.Path })
+			replaced[g.Path] = true
+		}
+		grants = append(grants, g)
+	}
+	for _, path := range t.unmount {
+		mounts = slices.DeleteFunc(mounts, func(m keep.Mount) bool { return m.At == path })
+	}
+	for _, path := range t.ungrant {
+		grants = slices.DeleteFunc(grants, func(g keep.Grant) bool { return g.Path == path })
 	}
 	return mounts, grants, nil
 }
@@ -129,21 +152,15 @@ func (p passwordFlags) read(env command.Env, account string) (string, error) {
 	return askPassword(env, account)
 }
 
-const signInByHelp = "`what` it must show: either (a password or a key), password, key, or both (a key, then the password; SFTP only)"
-
 func accountAdd(flags *flag.FlagSet, f *common) run {
-	tree, password := declareTree(flags, "full"), declarePassword(flags)
-	note := flags.String("note", "", "a `note` for operators")
-	plain := flags.Bool("plain", false, "may sign in over FTP without TLS: its password goes in clear")
-	proofs := flags.String("sign-in-by", string(keep.DefaultProofs), signInByHelp)
-	life := declareLife(flags)
+	tree, password, settings, card := declareTree(flags), declarePassword(flags), declareSettings(flags), declareCard(flags)
 	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.AccountNew{Name: args[0], Note: *note, SignInBy: keep.Proofs(*proofs), AllowPlain: *plain, MaxSessions: *life.sessions, MaxUpload: life.upload, Generate: *password.generate}
-		var err error
-		if ask.ValidFrom, ask.ValidUntil, err = life.times(); err != nil {
-			return err
+		ask := api.AccountNew{Name: args[0], Note: *card.note, Mail: *card.mail, MustChange: *card.mustChange, Groups: card.groups, Settings: settings, Generate: *password.generate}
+		if *tree.rights == "" && *tree.home != "" && len(card.groups) == 0 {
+			*tree.rights = "full"
 		}
+		var err error
 		if ask.Mounts, ask.Grants, err = tree.apply([]keep.Mount{}, []keep.Grant{}); err != nil {
 			return err
 		}
@@ -181,6 +198,9 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 	if made.Password != "" {
 		fmt.Fprintf(env.Out, "password: %s\nIt is shown this once. Hand it over by another way than the account's name.\n", made.Password)
 	}
+	if made.Strength != nil {
+		fmt.Fprintf(env.Out, "strength: %s\n", made.Strength.Say)
+	}
 	if !made.Account.CanSignIn {
 		fmt.Fprintf(env.Out, "It can't sign in yet: it lacks %s.\n", lacks(made.Account))
 	}
@@ -188,14 +208,10 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 }
 
 func accountSet(flags *flag.FlagSet, f *common) run {
-	tree, password := declareTree(flags, ""), declarePassword(flags)
-	note := flags.String("note", "", "a `note` for operators")
-	plain := flags.Bool("plain", false, "may sign in over FTP without TLS; -plain=false takes it back")
-	proofs := flags.String("sign-in-by", "", signInByHelp)
-	life := declareLife(flags)
-	var unmount, ungrant command.List
-	flags.Var(&unmount, "unmount", "take away the mount at this `path`; may be given several times")
-	flags.Var(&ungrant, "ungrant", "take away the grant on this `path`; may be given several times")
+	tree, password, settings, card := declareTree(flags), declarePassword(flags), declareSettings(flags), declareCard(flags)
+	tree.declareChange(flags)
+	var ungroup command.List
+	flags.Var(&ungroup, "ungroup", "take it out of this `group`; may be given several times")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		var now api.Account
 		if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0]), nil, &now); err != nil {
@@ -205,30 +221,19 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 		if err != nil {
 			return err
 		}
-		for _, path := range unmount {
-			mounts = slices.DeleteFunc(mounts, func(m keep.Mount) bool { return m.At == path })
-		}
-		for _, path := range ungrant {
-			grants = slices.DeleteFunc(grants, func(g keep.Grant) bool { return g.Path == path })
-		}
-		ask := api.AccountChange{Mounts: &mounts, Grants: &grants, Generate: *password.generate}
+		groups := slices.DeleteFunc(now.Groups, func(g string) bool { return slices.Contains(ungroup, g) || slices.Contains(card.groups, g) })
+		groups = append(groups, card.groups...)
+		ask := api.AccountChange{Mounts: &mounts, Grants: &grants, Groups: &groups, Settings: settings, Generate: *password.generate}
 		flags.Visit(func(given *flag.Flag) {
 			switch given.Name {
 			case "note":
-				ask.Note = note
-			case "plain":
-				ask.AllowPlain = plain
-			case "max-sessions":
-				ask.MaxSessions = life.sessions
-			case "max-upload":
-				ask.MaxUpload = &life.upload
-			case "sign-in-by":
-				ask.SignInBy = (*keep.Proofs)(proofs)
+				ask.Note = card.note
+			case "mail":
+				ask.Mail = card.mail
+			case "must-change":
+				ask.MustChange = card.mustChange
 			}
 		})
-		if ask.ValidFrom, ask.ValidUntil, err = life.times(); err != nil {
-			return err
-		}
 		text, err := password.read(env, args[0])
 		if err != nil {
 			return err
@@ -274,15 +279,15 @@ func accountList(_ *flag.FlagSet, f *common) run {
 		}
 		var rows [][]string
 		for _, a := range all {
-			rows = append(rows, []string{a.Name, string(a.State), home(a), rights(a), means(a), fmt.Sprint(a.Sessions), at(a.LastSignIn), a.Note})
+			rows = append(rows, []string{a.Name, string(a.State), home(a), rights(a), means(a), dash(strings.Join(a.Groups, ", ")), fmt.Sprint(a.Sessions), at(a.LastSignIn), a.Note})
 		}
-		table(env.Out, "ACCOUNT|STATE|HOME|RIGHTS|SIGNS IN BY|LIVE|LAST SIGN-IN|NOTE", rows)
+		table(env.Out, "ACCOUNT|STATE|HOME|RIGHTS|SIGNS IN BY|GROUPS|LIVE|LAST SIGN-IN|NOTE", rows)
 		return nil
 	}
 }
 
 func home(a api.Account) string {
-	for _, m := range a.Mounts {
+	for _, m := range a.InForce.Mounts {
 		if m.At == "/" {
 			return m.Store + ":" + m.Folder
 		}
@@ -291,21 +296,27 @@ func home(a api.Account) string {
 }
 
 func rights(a api.Account) string {
-	shown := "none"
-	for _, g := range a.Grants {
-		if g.Path == "/" {
-			shown = g.Rights.String()
+	shown, more := []string{}, 0
+	for _, g := range a.InForce.Grants {
+		if g.Path != "/" {
+			more++
+		} else if text := g.Rights.String(); !slices.Contains(shown, text) {
+			shown = append(shown, text)
 		}
 	}
-	if len(a.Grants) > 1 {
-		shown += fmt.Sprintf(" +%d", len(a.Grants)-1)
+	text := "none"
+	if len(shown) > 0 {
+		text = strings.Join(shown, " and ")
 	}
-	return shown
+	if more > 0 {
+		text += fmt.Sprintf(" +%d", more)
+	}
+	return text
 }
 
 // means says what an account signs in with.
 func means(a api.Account) string {
-	if a.AllowPlain {
+	if a.Plain {
 		return a.Means + ", plain FTP allowed"
 	}
 	return a.Means
@@ -326,7 +337,8 @@ func lacks(a api.Account) string {
 	return password + " or " + key
 }
 
-func accountShow(_ *flag.FlagSet, f *common) run {
+func accountShow(flags *flag.FlagSet, f *common) run {
+	all := flags.Bool("all", false, "show every setting, also those that nobody set")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		var a api.Account
 		if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0]), nil, &a); err != nil {
@@ -335,23 +347,72 @@ func accountShow(_ *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, a)
 		}
+		signsIn := means(a)
+		if a.MustChange {
+			signsIn += ", must change its password"
+		}
 		table(env.Out, "ACCOUNT|"+a.Name, [][]string{
-			{"state", string(a.State)}, {"note", dash(a.Note)}, {"signs in by", means(a)}, {"valid", validity(a)}, {"live sessions", liveSessions(a)}, {"largest upload", largest(a)},
-			{"last sign-in", at(a.LastSignIn)}, {"created", at(&a.Created)}, {"changed", at(&a.Changed)}})
-		var rows [][]string
-		for _, m := range a.Mounts {
-			rows = append(rows, []string{m.At, m.Store + ":" + m.Folder, map[bool]string{true: "read-only", false: "-"}[m.ReadOnly]})
-		}
-		fmt.Fprintln(env.Out)
-		table(env.Out, "MOUNT|FROM|MODE", rows)
-		rows = nil
-		for _, g := range a.Grants {
-			rows = append(rows, []string{g.Path, g.Rights.String()})
-		}
-		fmt.Fprintln(env.Out)
-		table(env.Out, "GRANT ON|RIGHTS", rows)
+			{"state", string(a.State)}, {"note", dash(a.Note)}, {"mail", dash(a.Mail)}, {"groups", dash(strings.Join(a.Groups, ", "))}, {"signs in by", signsIn},
+			{"live sessions", liveSessions(a)}, {"last sign-in", at(a.LastSignIn)}, {"created", at(&a.Created)}, {"changed", at(&a.Changed)}})
+		showInForce(env, a.InForce, *all)
 		return nil
 	}
+}
+
+func liveSessions(a api.Account) string {
+	for _, s := range a.InForce.Settings {
+		if s.Name == "maxSessions" && s.From != "" {
+			return fmt.Sprintf("%d of at most %s", a.Sessions, s.Say)
+		}
+	}
+	return fmt.Sprint(a.Sessions)
+}
+
+// showInForce prints settings, mounts and grants, each with where it comes from.
+func showInForce(env command.Env, now api.InForce, all bool) {
+	var rows [][]string
+	for _, s := range now.Settings {
+		if s.From != "" || all {
+			rows = append(rows, []string{s.Label, s.Say, dash(s.From)})
+		}
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(env.Out)
+		table(env.Out, "SETTING|VALUE|SET BY", rows)
+	}
+	rows = nil
+	for _, m := range now.Mounts {
+		rows = append(rows, []string{m.At, m.Store + ":" + m.Folder, map[bool]string{true: "read-only", false: "-"}[m.ReadOnly], holds(m), m.From})
+	}
+	fmt.Fprintln(env.Out)
+	table(env.Out, "MOUNT|LEADS TO|MODE|HOLDS|SET BY", rows)
+	rows = nil
+	for _, g := range now.Grants {
+		rows = append(rows, []string{g.Path, g.Rights.String(), dash(g.Conditions), g.From})
+	}
+	fmt.Fprintln(env.Out)
+	table(env.Out, "GRANT ON|RIGHTS|COUNTS|SET BY", rows)
+}
+
+// holds says what a mount holds of its quota.
+func holds(m api.Mount) string {
+	if m.Used == nil || m.Quota == nil {
+		return "-"
+	}
+	return fill(*m.Used, *m.Quota)
+}
+
+func fill(used, quota keep.Quota) string {
+	var said []string
+	if quota.Bytes > 0 {
+		said = append(said, fmt.Sprintf("%s of %s (%d%%)", size(int64(used.Bytes)), size(int64(quota.Bytes)), 100*used.Bytes/quota.Bytes))
+	} else {
+		said = append(said, size(int64(used.Bytes)))
+	}
+	if quota.Files > 0 {
+		said = append(said, fmt.Sprintf("%d of %d files", used.Files, quota.Files))
+	}
+	return strings.Join(said, ", ")
 }
 
 func accountState(f *common, verb, said string) run {
@@ -369,14 +430,5 @@ func accountState(f *common, verb, said string) run {
 }
 
 func accountDelete(_ *flag.FlagSet, f *common) run {
-	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		if err := c.call(ctx, http.MethodDelete, "/accounts/"+name(args[0]), nil, nil); err != nil {
-			return err
-		}
-		if *f.json {
-			return printJSON(env.Out, map[string]string{"deleted": args[0]})
-		}
-		fmt.Fprintf(env.Out, "account %s deleted; its files stay where they are\n", args[0])
-		return nil
-	}
+	return deletion(f, "/accounts/", "account %s deleted; its files stay where they are\n")
 }

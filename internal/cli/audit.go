@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"urbankeep/internal/command"
 	"urbankeep/internal/web/api"
@@ -13,13 +14,45 @@ import (
 func auditCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("audit", "", "Search the audit trail, newest first", "", auditSearch),
+		clientCommand("audit export", "", "Print the records that a search asks for, oldest first, as csv, jsonl, xferlog or w3c",
+			"-after NUMBER goes on behind the last record of an earlier export.", auditExport),
 		clientCommand("audit verify", "", "Prove that the audit trail is as it was written",
-			"Walks the chain from its first record. Ends with status 1 when a record was changed, removed or put in.", auditVerify),
+			"Walks the chain from its first record and holds it to the checkpoints that were signed. Ends with status 1 when a record was changed, removed or put in,\nor the trail was cut short or made anew.", auditVerify),
+		clientCommand("audit checkpoint", "", "Print the newest signed checkpoint, to be kept elsewhere", "audit verify -checkpoint LINE holds the trail to it, whatever became of this machine.", auditCheckpoint),
+	}
+}
+
+// auditWords are what a search of the trail can be narrowed by.
+var auditWords = []string{"account", "operator", "address", "network", "protocol", "session", "action", "outcome", "reason", "path", "has", "text", "since", "until"}
+
+func auditExport(flags *flag.FlagSet, _ *common) run {
+	query := queryFlags(flags, auditWords...)
+	format := flags.String("format", "csv", "`csv`, jsonl, xferlog (the transfer log that log analysers read) or w3c (extended log file)")
+	after := flags.Int64("after", 0, "go on behind the record with this `number`")
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		asked := query()
+		asked.Set("format", *format)
+		asked.Set("after", fmt.Sprint(*after))
+		return c.stream(ctx, "/audit/export?"+asked.Encode(), env.Out)
+	}
+}
+
+func auditCheckpoint(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		var last api.Checkpoint
+		if err := c.call(ctx, http.MethodGet, "/audit/checkpoint", nil, &last); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, last)
+		}
+		_, err := fmt.Fprintln(env.Out, last.Line)
+		return err
 	}
 }
 
 func auditSearch(flags *flag.FlagSet, f *common) run {
-	query := queryFlags(flags, "account", "operator", "address", "protocol", "session", "action", "outcome", "path", "since", "until")
+	query := queryFlags(flags, auditWords...)
 	most := flags.Int("most", 50, "how `many` at the most")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
 		found, err := newest[api.AuditRecord](ctx, c, "/audit", query(), *most)
@@ -54,10 +87,11 @@ func auditSearch(flags *flag.FlagSet, f *common) run {
 	}
 }
 
-func auditVerify(_ *flag.FlagSet, f *common) run {
+func auditVerify(flags *flag.FlagSet, f *common) run {
+	kept := flags.String("checkpoint", "", "a `line` that audit checkpoint printed earlier")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
 		var report api.AuditReport
-		if err := c.call(ctx, http.MethodGet, "/audit/verify", nil, &report); err != nil {
+		if err := c.call(ctx, http.MethodGet, "/audit/verify?"+url.Values{"checkpoint": {*kept}}.Encode(), nil, &report); err != nil {
 			return err
 		}
 		if *f.json {
@@ -65,7 +99,7 @@ func auditVerify(_ *flag.FlagSet, f *common) run {
 				return err
 			}
 		} else if report.BadSeq == 0 {
-			fmt.Fprintf(env.Out, "the chain holds: %d records are as they were written\n", report.Checked)
+			fmt.Fprintf(env.Out, "the chain holds: %d records are as they were written; %d checkpoints signed by key %s agree\n", report.Checked, report.Checkpoints, report.Key)
 		}
 		if report.BadSeq == 0 {
 			return nil

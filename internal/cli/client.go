@@ -86,6 +86,20 @@ func (c *client) call(ctx context.Context, method, path string, ask, answer any)
 }
 
 func (c *client) raw(ctx context.Context, method, path string, ask any) ([]byte, error) {
+	response, err := c.ask(ctx, method, path, ask)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil {
+		return nil, c.unreachable(err)
+	}
+	return text, nil
+}
+
+// ask makes one request; an answer that is an error becomes one.
+func (c *client) ask(ctx context.Context, method, path string, ask any) (*http.Response, error) {
 	var send io.Reader
 	if ask != nil {
 		text, err := json.Marshal(ask)
@@ -108,19 +122,19 @@ func (c *client) raw(ctx context.Context, method, path string, ask any) ([]byte,
 	if err != nil {
 		return nil, c.unreachable(err)
 	}
-	defer response.Body.Close()
-	text, err := io.ReadAll(response.Body)
-	if err != nil {
-		return nil, c.unreachable(err)
-	}
 	if response.StatusCode >= 400 {
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		if err != nil {
+			return nil, c.unreachable(err)
+		}
 		var p problem
 		if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
 			return nil, fmt.Errorf("%s answered %s, which is not an answer of this service: is the address right?", c.where, response.Status)
 		}
 		return nil, p
 	}
-	return text, nil
+	return response, nil
 }
 
 func (c *client) unreachable(err error) error {
@@ -139,6 +153,19 @@ func (c *client) unreachable(err error) error {
 		return fmt.Errorf("no service answers at %s (%w): start one with urbankeep serve, or say which data folder with -data", c.where, err)
 	}
 	return fmt.Errorf("%s can't be reached: %w: check the address and that the service runs", c.where, err)
+}
+
+// stream writes what a GET answers as it comes.
+func (c *client) stream(ctx context.Context, path string, w io.Writer) error {
+	response, err := c.ask(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if _, err = io.Copy(w, response.Body); err != nil {
+		return fmt.Errorf("the answer broke off: %w: go on with -after and the number of the last record", err)
+	}
+	return nil
 }
 
 // name makes a path part of a name.

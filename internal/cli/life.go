@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"net/http"
@@ -13,56 +14,77 @@ import (
 	"urbankeep/internal/web/api"
 )
 
-// lifeFlags are when an account may be used, and how often at once.
-type lifeFlags struct {
-	from, until *string
-	sessions    *int
-	upload      int64
-}
-
-func declareLife(flags *flag.FlagSet) *lifeFlags {
-	l := &lifeFlags{from: flags.String("valid-from", "", "the `day` or time its time begins; \"always\" takes it away"),
-		until:    flags.String("valid-until", "", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; \"never\" takes it away"),
-		sessions: flags.Int("max-sessions", 0, "how `many` sessions it may have at once; 0 is any number")}
-	flags.Func("max-upload", "the largest file it may write, a `size` as in 500M or 2GiB; 0 is any size", func(text string) (err error) {
-		l.upload, err = keep.ParseSize("-max-upload", text)
-		return err
-	})
-	return l
-}
-
-func (l *lifeFlags) times() (from, until *time.Time, err error) {
-	if from, err = parseDay("-valid-from", *l.from, "always"); err != nil {
-		return nil, nil, err
+// declareSettings declares a flag for each setting. What is given stands in the map
+// as the API takes it; the word inherit takes a setting away.
+func declareSettings(flags *flag.FlagSet) map[string]json.RawMessage {
+	given := map[string]json.RawMessage{}
+	for _, s := range keep.AllSettings {
+		flags.Func(s.Flag(), s.Help+"; inherit leaves it to the groups", func(text string) error {
+			var tried keep.Settings
+			if text == "inherit" {
+				given[s.Name] = json.RawMessage("null")
+				return nil
+			}
+			if text == "" {
+				return fmt.Errorf("it is empty: say inherit to leave it to the groups")
+			}
+			if err := tried.PutText(s.Name, text); err != nil {
+				return err
+			}
+			raw, err := json.Marshal(text)
+			given[s.Name] = raw
+			return err
+		})
 	}
-	until, err = parseDay("-valid-until", *l.until, "never")
-	return from, until, err
+	return given
 }
 
-func validity(a api.Account) string {
-	switch {
-	case a.ValidFrom == nil && a.ValidUntil == nil:
-		return "always"
-	case a.ValidUntil == nil:
-		return "from " + at(a.ValidFrom) + " UTC"
-	case a.ValidFrom == nil:
-		return "until " + at(a.ValidUntil) + " UTC"
-	}
-	return at(a.ValidFrom) + " to " + at(a.ValidUntil) + " UTC"
+// cardFlags are what an account's card says besides.
+type cardFlags struct {
+	note, mail *string
+	mustChange *bool
+	groups     command.List
 }
 
-func largest(a api.Account) string {
-	if a.MaxUpload == 0 {
-		return "any size"
-	}
-	return size(a.MaxUpload)
+func declareCard(flags *flag.FlagSet) *cardFlags {
+	c := &cardFlags{note: flags.String("note", "", "a `note` for operators"), mail: flags.String("mail", "", "e-mail `address` of who uses it, for operators"),
+		mustChange: flags.Bool("must-change", false, "it must change its password at the next sign-in, over SFTP, before anything else")}
+	flags.Var(&c.groups, "group", "put it into this `group`, after those it is in; may be given several times")
+	return c
 }
 
-func liveSessions(a api.Account) string {
-	if a.MaxSessions == 0 {
-		return fmt.Sprint(a.Sessions)
+func rehearseAccount(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var answer api.Rehearsal
+		if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/rehearsal", nil, &answer); err != nil {
+			return err
+		}
+		differ := 0
+		var rows [][]string
+		for _, t := range answer.Tries {
+			agrees := "yes"
+			if !t.Agrees {
+				agrees, differ = "NO", differ+1
+			}
+			rows = append(rows, []string{t.Listener, t.Does, t.Path, t.Expected, t.Observed, agrees})
+		}
+		if *f.json {
+			if err := printJSON(env.Out, answer); err != nil {
+				return err
+			}
+		} else {
+			table(env.Out, "OVER|TRIES TO|PATH|EXPECTED|OBSERVED|AGREE", rows)
+		}
+		switch {
+		case len(answer.Tries) == 0:
+			return fmt.Errorf("no listener is running: nothing could be tried")
+		case differ > 0:
+			return fmt.Errorf("%d of %d tries did not go as they should", differ, len(answer.Tries))
+		case !*f.json:
+			fmt.Fprintf(env.Out, "All %d tries went as they should.\n", len(answer.Tries))
+		}
+		return nil
 	}
-	return fmt.Sprintf("%d of at most %d", a.Sessions, a.MaxSessions)
 }
 
 func explain(flags *flag.FlagSet, f *common) run {

@@ -14,6 +14,7 @@ import (
 func watchCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("session list", "", "List the live sessions", "", sessionList),
+		clientCommand("session watch", "", "Show live sessions and running transfers as they change; a line for each change where it is piped", "", sessionWatch),
 		clientCommand("session end", "SESSION", "End a live session", "", sessionEnd),
 		clientCommand("transfer list", "", "List transfers: those that run, then the newest", "", transferList),
 		clientCommand("status", "", "Show how the service is", "", status),
@@ -39,9 +40,10 @@ func sessionList(_ *flag.FlagSet, f *common) run {
 	}
 }
 
-func sessionEnd(_ *flag.FlagSet, f *common) run {
+func sessionEnd(flags *flag.FlagSet, f *common) run {
+	reason := flags.String("reason", "", "`why`: told to the client, and recorded")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		if err := c.call(ctx, http.MethodDelete, "/sessions/"+name(args[0]), nil, nil); err != nil {
+		if err := c.call(ctx, http.MethodDelete, "/sessions/"+name(args[0])+"?"+url.Values{"reason": {*reason}}.Encode(), nil, nil); err != nil {
 			return err
 		}
 		if *f.json {
@@ -58,6 +60,7 @@ func queryFlags(flags *flag.FlagSet, words ...string) func() url.Values {
 		"account": "only of this `account`", "operator": "only of this `operator`", "address": "only from this `address`",
 		"protocol": "only over this `protocol`: ftp, ftps, sftp", "session": "only of this `session`",
 		"action": "only these `actions`, joined by commas", "outcome": "only with this `outcome`: done, refused, failed, interrupted",
+		"network": "only from these `networks`, as in 192.0.2.0/24", "has": "only with this `part` in the path", "text": "only with this `part` anywhere", "reason": "only with this `reason`, as in quota-full",
 		"path": "only this `path` and what is below it", "since": "only from this `time` on, as in 2026-03-01T00:00:00Z", "until": "only before this `time`",
 	}
 	values := map[string]*string{}

@@ -14,6 +14,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/pubkey"
+	"urbankeep/internal/records"
 	"urbankeep/internal/service"
 	"urbankeep/internal/signin"
 )
@@ -39,33 +40,39 @@ func clear(dir string) error {
 type citizen struct {
 	name, note, password string
 	key                  bool
-	home                 string
+	group                string
+	home                 string // "" where the group brings one
 	rights               keep.Rights
-	basemaps, plain      bool
-}
-
-// proofs is the narrowest policy that lets the citizen in.
-func (who citizen) proofs() keep.Proofs {
-	switch {
-	case who.password == "" && who.key:
-		return keep.ByKey
-	case !who.key && who.password != "":
-		return keep.ByPassword
-	}
-	return keep.ByEither
+	settings             map[string]string
 }
 
 // The passwords stand in the README too: nothing real is behind them.
 var citizens = []citizen{
-	{name: "gauge-north", note: "Tide gauge at the north pier; speaks plain FTP only", password: "tide-north-4471", home: "instruments/{account}", rights: keep.Upload, plain: true},
-	{name: "gauge-quay", note: "Tide gauge at the customs quay; speaks plain FTP only", password: "tide-quay-9120", home: "instruments/{account}", rights: keep.Upload, plain: true},
-	{name: "gauge-lock", note: "Tide gauge at the canal lock; speaks plain FTP only", password: "tide-lock-3385", home: "instruments/{account}", rights: keep.Upload, plain: true},
-	{name: "crew-harbour", note: "Field crew, harbour district", key: true, home: "crews/{account}", rights: keep.Full, basemaps: true},
-	{name: "crew-hillside", note: "Field crew, hillside district", key: true, home: "crews/{account}", rights: keep.Full, basemaps: true},
-	{name: "print-bureau", note: "Fetches plates for print, nightly", password: "plates-for-print-27", home: "shared/plates", rights: keep.List | keep.Download},
-	{name: "drone-contractor", note: "Aerial survey until the end of the season", password: "high-over-selwyn-8", home: "partners/{account}", rights: keep.Full &^ (keep.Overwrite | keep.Rename | keep.Delete | keep.Rmdir)},
-	{name: keep.Anonymous, note: "Open tide tables, for everybody", home: "shared/tide-tables", rights: keep.List | keep.Download, plain: true},
+	{name: "gauge-north", note: "Tide gauge at the north pier; speaks plain FTP only", password: "tide-north-4471", group: "instruments"},
+	{name: "gauge-quay", note: "Tide gauge at the customs quay; speaks plain FTP only", password: "tide-quay-9120", group: "instruments"},
+	{name: "gauge-lock", note: "Tide gauge at the canal lock; speaks plain FTP only", password: "tide-lock-3385", group: "instruments"},
+	{name: "crew-harbour", note: "Field crew, harbour district", key: true, group: "crews"},
+	{name: "crew-hillside", note: "Field crew, hillside district", key: true, group: "crews"},
+	{name: "print-bureau", note: "Fetches plates for print, nightly", password: "plates-for-print-27", home: "shared/plates", rights: keep.List | keep.Download,
+		settings: map[string]string{"signInBy": "password"}},
+	{name: "drone-contractor", note: "Aerial survey until the end of the season", password: "high-over-selwyn-8", group: "partners",
+		settings: map[string]string{"maxUpload": "1GiB"}},
+	{name: keep.Anonymous, note: "Open tide tables, for everybody", home: "shared/tide-tables", rights: keep.List | keep.Download, settings: map[string]string{"encryption": "optional"}},
 	{name: "records-desk", note: "Sees everything", password: "ledger-of-selwyn-1", key: true, home: "/", rights: keep.Full},
+}
+
+// groups are what citizens have in common.
+var groups = []struct {
+	name, note     string
+	mounts, grants []string
+	settings       map[string]string
+}{
+	{"instruments", "Gauges that push a reading every quarter of an hour", []string{"/=files:{group}/{account}"}, []string{"/=drop-only;never=*.exe"},
+		map[string]string{"signInBy": "password", "protocols": "ftp", "encryption": "optional", "quotaBytes": "4MiB", "quotaFiles": "5000", "maxSessions": "2"}},
+	{"crews", "Field crews with scanners and tablets", []string{"/=files:{group}/{account}", "/basemaps=files:shared/basemaps,ro"}, []string{"/=full"},
+		map[string]string{"signInBy": "key", "protocols": "sftp", "quotaBytes": "20GiB", "starters": "/scans,/notes", "speedUp": "8MiB"}},
+	{"partners", "Outside firms; their access ends", []string{"/=files:{group}/{account}"}, []string{"/=add-only", "/briefings=read-only;days=mon-fri;hours=07:00-19:00"},
+		map[string]string{"signInBy": "password", "encryption": "required", "quotaBytes": "256MiB", "maxSessions": "4", "idleTime": "10m"}},
 }
 
 var operators = []struct {
@@ -107,6 +114,9 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 		}
 		papers.Operators = append(papers.Operators, map[string]string{"operator": o.name, "password": o.password})
 	}
+	if err := c.found(ctx, s); err != nil {
+		return err
+	}
 	for _, who := range citizens {
 		paper, err := c.settle(ctx, s, hasher, who)
 		if err != nil {
@@ -124,20 +134,33 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 	if err := c.furnish(); err != nil {
 		return err
 	}
+	if err := c.measure(ctx, s); err != nil {
+		return err
+	}
+	if err := s.Office.Arrange(ctx); err != nil {
+		return err
+	}
 	return c.remember(s)
 }
 
 // settle makes one account and gives what it signs in with.
 func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Hasher, who citizen) (map[string]string, error) {
 	paper := map[string]string{"account": who.name}
-	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, SignInBy: who.proofs(), AllowPlain: who.plain, Created: c.founded(), Changed: c.founded(),
-		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: who.home}}, Grants: []keep.Grant{{Path: "/", Rights: who.rights}}}
-	if who.name == "drone-contractor" {
-		a.ValidUntil, a.MaxSessions = c.now.AddDate(0, 0, 9).Truncate(24*time.Hour), 4
-		a.MaxUpload = 1 << 30
+	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, Created: c.founded(), Changed: c.founded(), Furnished: true}
+	if who.group != "" {
+		a.Groups = []string{who.group}
 	}
-	if who.basemaps {
-		a.Mounts = append(a.Mounts, keep.Mount{At: "/basemaps", Store: "files", Folder: "shared/basemaps", ReadOnly: true})
+	if who.home != "" {
+		a.Mounts = []keep.Mount{{At: "/", Store: "files", Folder: who.home}}
+		a.Grants = []keep.Grant{{Path: "/", Rights: who.rights}}
+	}
+	for name, text := range who.settings {
+		if err := a.Settings.PutText(name, text); err != nil {
+			return nil, err
+		}
+	}
+	if who.group == "partners" {
+		a.Settings.ValidUntil = &keep.Moment{Time: c.now.AddDate(0, 0, 9).Truncate(24 * time.Hour)}
 	}
 	if err := a.Check(); err != nil {
 		return nil, err
@@ -163,6 +186,60 @@ func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Ha
 	paper["keyFile"] = file
 	key.AccountID, key.Added = a.ID, c.founded()
 	return paper, s.DB.AddKey(ctx, &key)
+}
+
+// found makes the groups.
+func (c *city) found(ctx context.Context, s *service.Service) error {
+	for _, one := range groups {
+		g := &keep.Group{Name: one.name, Note: one.note, Created: c.founded(), Changed: c.founded()}
+		for _, text := range one.mounts {
+			m, err := keep.ParseMount(text)
+			if err != nil {
+				return err
+			}
+			g.Mounts = append(g.Mounts, m)
+		}
+		for _, text := range one.grants {
+			grant, err := keep.ParseGrant(text)
+			if err != nil {
+				return err
+			}
+			g.Grants = append(g.Grants, grant)
+		}
+		for name, text := range one.settings {
+			if err := g.Settings.PutText(name, text); err != nil {
+				return err
+			}
+		}
+		if err := g.Check(); err != nil {
+			return err
+		}
+		if err := s.DB.SaveGroup(ctx, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// measure remembers what the folders with a quota held in the past two weeks.
+func (c *city) measure(ctx context.Context, s *service.Service) error {
+	for hour := days * 24; hour > 0; hour -= 6 {
+		at := c.now.Add(-time.Duration(hour) * time.Hour).Truncate(time.Hour)
+		part := float64(days*24-hour) / (days * 24) // of the two weeks, gone by
+		flights := int64(1 + 4*part)
+		for folder, held := range map[string]records.PlaceSample{
+			"partners/drone-contractor": {Bytes: flights * flightSize, Files: flights},
+			"instruments/gauge-north":   {Bytes: int64(part * 24 * 640), Files: int64(part * 24)},
+			"instruments/gauge-quay":    {Bytes: int64(part * 24 * 640), Files: int64(part * 24)},
+			"instruments/gauge-lock":    {Bytes: int64(part * 24 * 640), Files: int64(part * 24)},
+		} {
+			held.Time = at
+			if err := s.DB.AddPlaceSample(ctx, "files", folder, held); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // introduce writes what sftp needs to know the service by its host keys.

@@ -31,11 +31,15 @@ func samples() []sample {
 			list = append(list, sample{fmt.Sprintf("crews/%s/scans/traverse-%02d.las", crew, n), 1<<20 + n*40_000})
 		}
 	}
-	for n := 1; n <= 3; n++ {
-		list = append(list, sample{fmt.Sprintf("partners/drone-contractor/flight-%02d.laz", n), 4 << 20})
+	for n := 1; n <= 5; n++ {
+		list = append(list, sample{fmt.Sprintf("partners/drone-contractor/flight-%02d.laz", n), flightSize})
 	}
 	return list
 }
+
+// flightSize is the size of a flight of the drone contractor, bytes; only its
+// beginning takes room on the disk.
+const flightSize = 42 << 20
 
 // furnish puts the files into the store.
 func (c *city) furnish() error {
@@ -43,22 +47,22 @@ func (c *city) furnish() error {
 	for _, s := range samples() {
 		text := []byte("Base maps of Port Selwyn, for field crews. Read-only: ask the records desk for changes.\n")
 		if s.size > 0 {
-			text = make([]byte, s.size)
+			text = make([]byte, min(s.size, mostWritten))
 			random.Read(text)
 		}
-		if err := c.write(s.path, text, c.founded().Add(3*time.Hour)); err != nil {
+		if err := c.write(s.path, text, s.size, c.founded().Add(3*time.Hour)); err != nil {
 			return err
 		}
 	}
 	for month := 1; month <= 12; month++ {
-		if err := c.write(fmt.Sprintf("shared/tide-tables/2026-%02d.txt", month), tideTable(2026, time.Month(month)), c.founded()); err != nil {
+		if err := c.write(fmt.Sprintf("shared/tide-tables/2026-%02d.txt", month), tideTable(2026, time.Month(month)), 0, c.founded()); err != nil {
 			return err
 		}
 	}
 	for _, gauge := range []string{"gauge-north", "gauge-quay", "gauge-lock"} {
 		for h := 24; h > 0; h-- {
 			at := c.now.Add(-time.Duration(h) * time.Hour).Truncate(15 * time.Minute)
-			if err := c.write(fmt.Sprintf("instruments/%s/%s", gauge, readingName(at)), reading(gauge, at), at); err != nil {
+			if err := c.write(fmt.Sprintf("instruments/%s/%s", gauge, readingName(at)), reading(gauge, at), 0, at); err != nil {
 				return err
 			}
 		}
@@ -66,13 +70,22 @@ func (c *city) furnish() error {
 	return nil
 }
 
-func (c *city) write(path string, text []byte, at time.Time) error {
+// mostWritten is how much of a large sample is really written, bytes.
+const mostWritten = 4 << 20
+
+// write makes a file of at least so many bytes.
+func (c *city) write(path string, text []byte, size int, at time.Time) error {
 	file := filepath.Join(c.dir, "files", filepath.FromSlash(path))
 	if err := os.MkdirAll(filepath.Dir(file), 0o750); err != nil {
 		return err
 	}
 	if err := os.WriteFile(file, text, 0o640); err != nil {
 		return err
+	}
+	if size > len(text) {
+		if err := os.Truncate(file, int64(size)); err != nil {
+			return err
+		}
 	}
 	return os.Chtimes(file, at, at)
 }

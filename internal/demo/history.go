@@ -94,7 +94,12 @@ func (p *past) day(midnight time.Time, ago int) {
 	p.printing(midnight, ago)
 	if ago%4 == 1 {
 		p.visit("drone-contractor", keep.FTPS, true, midnight.Add(15*time.Hour), "password",
-			moved(keep.Uploading, fmt.Sprintf("/flight-%02d.laz", 14-ago), 310<<20+p.random.IntN(90<<20)))
+			moved(keep.Uploading, fmt.Sprintf("/flight-%02d.laz", 14-ago), 38<<20+p.random.IntN(4<<20)))
+	}
+	if ago == 2 {
+		full := moved(keep.Uploading, "/flight-12.laz", 17<<20)
+		full.Outcome, full.Reason = keep.Refused, keep.QuotaFull
+		p.visit("drone-contractor", keep.FTPS, true, midnight.Add(15*time.Hour+20*time.Minute), "password", full)
 	}
 	if ago == 5 {
 		p.guessing(midnight.Add(3*time.Hour + 12*time.Minute))

@@ -74,7 +74,7 @@ func (c *city) errands(s *service.Service) []errand {
 	for _, file := range []struct {
 		name string
 		size int64
-	}{{flight, 24 << 20}, {scan, 16 << 20}} {
+	}{{flight, 3 << 20}, {scan, 16 << 20}} {
 		if f, err := os.Create(file.name); err == nil {
 			f.Truncate(file.size)
 			f.Close()
@@ -89,7 +89,7 @@ func (c *city) errands(s *service.Service) []errand {
 	ftp, ftps := "ftp://"+s.Address("ftp"), "ftps://"+s.Address("ftps")
 	list := []errand{
 		{every: 14 * time.Second, tool: "curl", args: curl("print-bureau", ftp+"/plate-{turn}.tif", "--ssl-reqd", "--limit-rate", "700k", "-o", os.DevNull)},
-		{every: 25 * time.Second, tool: "curl", args: curl("drone-contractor", ftps+"/live-{turn}.laz", "--limit-rate", "2M", "-T", flight)},
+		{every: 25 * time.Second, tool: "curl", args: curl("drone-contractor", ftps+"/live-{turn}.laz", "--limit-rate", "500k", "-T", flight)},
 	}
 	list = append(list, errand{every: 20 * time.Second, tool: "curl", args: func(turn int) []string {
 		return []string{"-sS", "--user", "anonymous:reader@port-selwyn.example", "-o", os.DevNull, fmt.Sprintf("%s/2026-%02d.txt", ftp, turn%12+1)}

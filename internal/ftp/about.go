@@ -11,7 +11,7 @@ import (
 
 // cmdFeat lists the extensions (RFC 2389).
 func (c *conn) cmdFeat(string) error {
-	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "MFF modify;unix.mode;", "SIZE", "REST STREAM", "RANG STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
+	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "MFF modify;unix.mode;", "SIZE", "AVBL", "REST STREAM", "RANG STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
 		c.hashFeature(), "MLST " + c.factFeature()}
 	if c.server.TLS != nil {
 		features = append(features, "AUTH TLS", "PBSZ", "PROT")

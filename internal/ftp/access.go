@@ -13,7 +13,7 @@ func (c *conn) cmdUser(name string) error {
 		return fail{503, "you are signed in already; REIN starts over"}
 	}
 	c.user = ""
-	if !c.encrypted && c.listener.Encryption == keep.EncryptionRequired && !c.visit.MayBePlain(c.ctx, name) {
+	if !c.encrypted && !c.visit.MayBePlain(c.ctx, name, c.listener.Encryption != keep.EncryptionRequired) {
 		return fail{530, "this service signs in over TLS only, so that the password is not sent in clear: use AUTH TLS first (explicit FTPS)"}
 	}
 	if c.key != nil && c.visit.Offer(c.ctx, name, c.key) {

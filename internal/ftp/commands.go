@@ -77,6 +77,7 @@ func init() { // not a literal: HELP reads the table that holds it
 		"RNFR": {(*conn).cmdRnfr, required, false, "RNFR path"},
 		"RNTO": {(*conn).cmdRnto, required, false, "RNTO path"},
 		"SIZE": {(*conn).cmdSize, required, false, "SIZE path"},
+		"AVBL": {(*conn).cmdAvbl, optional, false, "AVBL [path]"},
 		"MDTM": {(*conn).cmdMdtm, required, false, "MDTM path"},
 		"MFMT": {(*conn).cmdMfmt, required, false, "MFMT YYYYMMDDHHMMSS path"},
 		"MFF":  {(*conn).cmdMff, required, false, "MFF modify=YYYYMMDDHHMMSS;unix.mode=0640; path"},

@@ -124,9 +124,9 @@ func (c *conn) run() {
 	c.reply(220, strings.Split(banner, "\n")...)
 	signInBy := time.Now().Add(c.server.Timeouts.SignIn)
 	for !c.quit {
-		deadline := time.Now().Add(c.server.Timeouts.Idle)
-		if c.tree == nil {
-			deadline = signInBy
+		deadline := signInBy
+		if c.tree != nil {
+			deadline = time.Now().Add(c.tree.Idle(c.server.Timeouts.Idle))
 		}
 		c.raw.SetReadDeadline(deadline)
 		got, ok := c.next()
@@ -244,7 +244,7 @@ func codeOf(reason keep.Reason) int {
 	switch reason {
 	case keep.DiskFull:
 		return 452
-	case keep.TooLarge:
+	case keep.TooLarge, keep.QuotaFull:
 		return 552
 	case keep.Failure, keep.TrailUnavailable:
 		return 451
@@ -252,7 +252,7 @@ func codeOf(reason keep.Reason) int {
 		return 553
 	case keep.BadRequest:
 		return 501
-	case keep.BadCredentials, keep.Suspended, keep.TooManyAttempts, keep.TooManySessions:
+	case keep.BadCredentials, keep.MustChange, keep.Suspended, keep.TooManyAttempts, keep.TooManySessions:
 		return 530
 	case keep.ClientGone, keep.ClientAborted, keep.Stalled, keep.AccountChanged, keep.EndedByOperator, keep.Stopping:
 		return 426

@@ -97,6 +97,24 @@ func (c *conn) cmdRnto(arg string) error {
 	return nil
 }
 
+// cmdAvbl tells how many bytes fit into a folder: what its quota or its disk leaves
+// (draft-peterson-streamlined-ftp-command-extensions-10, section 4).
+func (c *conn) cmdAvbl(arg string) error {
+	at := c.cwd
+	if arg != "" {
+		var err error
+		if at, err = c.path(arg); err != nil {
+			return err
+		}
+	}
+	space, err := c.tree.Space(at)
+	if err != nil {
+		return err
+	}
+	c.reply(213, fmt.Sprint(space.FreeBytes))
+	return nil
+}
+
 // cmdSize is RFC 3659, section 4. In ASCII the size would be that of the
 // converted file, which nobody knows without reading it.
 func (c *conn) cmdSize(arg string) error {

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/tree"
 )
 
@@ -29,11 +30,13 @@ func (open) Note(keep.AuditRecord)                                           {}
 func (open) Doing(keep.Action, string)                                       {}
 func (o open) Begin(tree.Transfer) tree.Meter                                { return o }
 func (open) Moved(int)                                                       {}
+func (open) Chunk() int                                                      { return 0 }
+func (open) Pace(int)                                                        {}
 func (open) End(keep.Outcome, keep.Reason)                                   {}
 func (open) Secured(string)                                                  {}
 func (open) Named(string)                                                    {}
 func (open) SignOut(*keep.Fault)                                             {}
-func (open) MayBePlain(context.Context, string) bool                         { return true }
+func (open) MayBePlain(context.Context, string, bool) bool                   { return true }
 func (open) Offer(context.Context, string, ssh.PublicKey) bool               { return false }
 func (o open) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit { return o }
 func (open) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
@@ -41,7 +44,11 @@ func (open) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error
 }
 func (o open) SignIn(context.Context, string, keep.Secret) (*tree.Tree, error) {
 	a := &keep.Account{Name: "ann", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "jail"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
-	return tree.Open(tree.Who{Account: "ann"}, a, []keep.Store{{Name: "files", Folder: o.dir}}, o, o)
+	e, err := keep.Resolve(a, nil)
+	if err != nil {
+		return nil, err
+	}
+	return tree.Open(tree.Who{Account: "ann"}, e, tree.House{Stores: []keep.Store{{Name: "files", Folder: o.dir}}, Ledger: quota.Unlimited(), Trail: o}, o)
 }
 
 // prison makes a house whose one account has a jail with two files, beside a secret.

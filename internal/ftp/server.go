@@ -26,9 +26,9 @@ type Keeper interface {
 
 // Visit is one connection as the house sees it.
 type Visit interface {
-	// MayBePlain reports whether an account may sign in without TLS although
-	// the listener requires it, and records the refusal when not.
-	MayBePlain(ctx context.Context, account string) bool
+	// MayBePlain reports whether an account may sign in without TLS, where the
+	// listener would let it or not, and records the refusal when not.
+	MayBePlain(ctx context.Context, account string, byListener bool) bool
 	// SignIn opens the account's tree. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
 	// Offer reports whether the key of a client certificate would sign an account in.

@@ -22,6 +22,7 @@ import (
 
 	"urbankeep/internal/ftp"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/tree"
 )
 
@@ -44,13 +45,19 @@ func (h *house) Arrive(_ net.Addr, _ keep.Protocol, _ bool, cut func(*keep.Fault
 	h.cuts = append(h.cuts, cut)
 	return h
 }
-func (h *house) MayBePlain(_ context.Context, account string) bool { return account != "tls-only" }
+func (h *house) MayBePlain(_ context.Context, account string, byListener bool) bool {
+	return byListener || account != "tls-only"
+}
 func (h *house) SignIn(_ context.Context, account string, password keep.Secret) (*tree.Tree, error) {
 	if password != "right" {
 		return nil, keep.Refuse(keep.BadCredentials, "no")
 	}
 	a := &keep.Account{Name: account, State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "/"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
-	return tree.Open(tree.Who{Account: account}, a, []keep.Store{{Name: "files", Folder: h.dir}}, h, h)
+	e, err := keep.Resolve(a, nil)
+	if err != nil {
+		return nil, err
+	}
+	return tree.Open(tree.Who{Account: account}, e, tree.House{Stores: []keep.Store{{Name: "files", Folder: h.dir}}, Ledger: quota.Unlimited(), Trail: h}, h)
 }
 func (h *house) Offer(context.Context, string, ssh.PublicKey) bool { return false }
 func (h *house) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
@@ -72,6 +79,8 @@ func (h *house) Note(r keep.AuditRecord) {
 func (h *house) Doing(keep.Action, string)      {}
 func (h *house) Begin(tree.Transfer) tree.Meter { return h }
 func (h *house) Moved(int)                      {}
+func (h *house) Chunk() int                     { return 0 }
+func (h *house) Pace(int)                       {}
 func (h *house) End(keep.Outcome, keep.Reason)  {}
 func (h *house) transfer(t *testing.T) (r keep.AuditRecord) {
 	require.Eventually(t, func() bool {

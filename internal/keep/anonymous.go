@@ -32,7 +32,7 @@ func (a *Account) checkAnonymous() error {
 	if !a.Anonymous() {
 		return nil
 	}
-	if a.PasswordHash != "" || a.SignInBy != DefaultProofs {
+	if a.PasswordHash != "" || a.MustChange || a.Settings.SignInBy != nil && *a.Settings.SignInBy != DefaultProofs {
 		return &FieldError{"password", "everybody may use the account anonymous: it has no password, and asks for no key"}
 	}
 	for i := range a.Grants {

@@ -7,20 +7,21 @@ type Action string
 
 // What account holders do.
 const (
-	Connecting  Action = "connect" // refused: who connects is not recorded, who signs in is
-	SignIn      Action = "sign-in"
-	SignOut     Action = "sign-out"
-	Uploading   Action = "upload"
-	Downloading Action = "download"
-	Listing     Action = "list"
-	MakeDir     Action = "mkdir"
-	RemoveDir   Action = "rmdir"
-	Deleting    Action = "delete"
-	Renaming    Action = "rename"
-	Touching    Action = "touch"
-	Linking     Action = "link"
-	Resizing    Action = "truncate"
-	Hashing     Action = "hash"
+	Connecting     Action = "connect" // refused: who connects is not recorded, who signs in is
+	SignIn         Action = "sign-in"
+	SignOut        Action = "sign-out"
+	Uploading      Action = "upload"
+	Downloading    Action = "download"
+	Listing        Action = "list"
+	MakeDir        Action = "mkdir"
+	RemoveDir      Action = "rmdir"
+	Deleting       Action = "delete"
+	Renaming       Action = "rename"
+	Touching       Action = "touch"
+	Linking        Action = "link"
+	Resizing       Action = "truncate"
+	Hashing        Action = "hash"
+	PasswordChange Action = "password-change"
 )
 
 // What operators and the service do.
@@ -42,6 +43,16 @@ const (
 	AccountSuspend  Action = "account-suspend"
 	AccountResume   Action = "account-resume"
 	AccountDelete   Action = "account-delete"
+	AccountsImport  Action = "accounts-import"
+	Rehearsing      Action = "rehearsal" // with an account: its sign-in; with an operator: what came of it
+	GroupAdd        Action = "group-add"
+	GroupSet        Action = "group-set"
+	GroupDelete     Action = "group-delete"
+	StoreAdd        Action = "store-add"
+	StoreRemove     Action = "store-remove"
+	GroundsSet      Action = "store-grounds-set"
+	GateSet         Action = "gate-set"
+	QuotaRecount    Action = "quota-recount"
 	KeyAdd          Action = "key-add"
 	KeySet          Action = "key-set"
 	KeyRemove       Action = "key-remove"
@@ -93,7 +104,7 @@ func OutcomeOf(err error) (Outcome, Reason, string) {
 	switch fault.Reason {
 	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
 		return Interrupted, fault.Reason, fault.Say
-	case NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NotYetValid, Expired, TooManySessions, TooLarge, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
+	case QuotaFull, NetworkRefused, ProtocolRefused, MustChange, NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NotYetValid, Expired, TooManySessions, TooLarge, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
 		return Refused, fault.Reason, fault.Say
 	}
 	return Failed, fault.Reason, fault.Say

@@ -7,42 +7,106 @@ import (
 
 // Step is one thing that decides whether an account may do something.
 type Step struct {
-	Name string `json:"step"` // account, sign-in, gate, right
+	Name string `json:"step"` // gate, lockout, account, networks, protocols, sign-in, sessions, right, quota
 	OK   bool   `json:"ok"`
 	Say  string `json:"say"`
 }
 
-// Question asks whether an account may do something.
+// Question asks whether an account may do something. Besides what is asked it
+// holds what stands in the house at that moment.
 type Question struct {
-	Right     Rights // one
-	Path      string // clean and absolute
-	At        time.Time
-	From      string // IP address, "" when it does not matter
-	Keys      int    // that the account has
+	Right Rights // one
+	Path  string // clean and absolute
+	At    time.Time
+	From  string // IP address, "" when it does not matter
+
+	Keys      int // that the account has
+	Sessions  int // it has now
+	Gate      Rules
 	Listeners []Listener
+	LockedOut string // why it is, "" when it is not
+	Room      []Room // of the places with a quota that hold the path
 }
 
-// Explain says what decides, step by step from the gate to the right, as
+// Room is how much a place with a quota holds now.
+type Room struct {
+	At    string // path of the tree where it begins
+	Quota Quota
+	Used  Quota
+}
+
+// Explain says what decides, step by step from the gate to the quota, as
 // enforcement does. The account may when every step is OK. What it can't see is
 // what lies behind a symbolic link, and whether a file is there: that decides
 // which right an upload takes.
-func Explain(a *Account, q Question) []Step {
-	steps := []Step{gateStep(q)}
+func Explain(e *Effective, q Question) []Step {
+	steps := []Step{gateStep(e, q)}
+	if q.LockedOut != "" {
+		steps = append(steps, Step{"lockout", false, q.LockedOut})
+	}
 	closed := Step{"account", true, "the account is active"}
-	if fault := a.Closed(q.At); fault != nil {
+	if fault := e.Closed(q.At); fault != nil {
 		closed = Step{"account", false, fault.Say}
 	}
-	proof := Step{"sign-in", a.CanSignIn(q.Keys), "it signs in by: " + a.Means(q.Keys)}
-	verdict := NewPolicy(a).Decide(q.Right, q.Path)
-	return append(steps, closed, proof, Step{"right", verdict.Allowed, verdict.String()})
+	steps = append(steps, closed)
+	if len(e.Allow)+len(e.Deny) > 0 {
+		steps = append(steps, networkStep(e, q.From))
+	}
+	steps = append(steps, Step{"sign-in", e.CanSignIn(q.Keys) && !e.MustChange, "it signs in by: " + e.Means(q.Keys) + map[bool]string{true: "; it must change its password first, over SFTP"}[e.MustChange]})
+	if e.MaxSessions > 0 {
+		steps = append(steps, Step{"sessions", q.Sessions < int(e.MaxSessions), fmt.Sprintf("%d of at most %d are open", q.Sessions, e.MaxSessions)})
+	}
+	verdict := NewPolicy(e).Decide(q.Right, q.Path, q.At)
+	steps = append(steps, Step{"right", verdict.Allowed, verdict.Explain()})
+	if q.Right&(Upload|Overwrite|Mkdir|Link) != 0 {
+		for _, room := range q.Room {
+			steps = append(steps, room.step())
+		}
+	}
+	return steps
+}
+
+func networkStep(e *Effective, from string) Step {
+	rules := fmt.Sprintf("networks allowed: %s; denied: %s", sayNetworks(e.Allow, "every one"), sayNetworks(e.Deny, "none"))
+	if from == "" {
+		return Step{"networks", true, rules}
+	}
+	return Step{"networks", e.Admit(from), from + " against " + rules}
+}
+
+// Left is how much of a quota is free: bytes and files, each -1 for any.
+func (r Room) Left() (bytes, files int64) {
+	bytes, files = -1, -1
+	if r.Quota.Bytes > 0 {
+		bytes = max(0, int64(r.Quota.Bytes-r.Used.Bytes))
+	}
+	if r.Quota.Files > 0 {
+		files = max(0, int64(r.Quota.Files-r.Used.Files))
+	}
+	return bytes, files
+}
+
+func (r Room) step() Step {
+	bytes, files := r.Left()
+	said := fmt.Sprintf("%s holds %s", r.At, SaySize(int64(r.Used.Bytes)))
+	if r.Quota.Bytes > 0 {
+		said += fmt.Sprintf(" of %s", SaySize(int64(r.Quota.Bytes)))
+	}
+	if r.Quota.Files > 0 {
+		said += fmt.Sprintf(", %d of %d files", r.Used.Files, r.Quota.Files)
+	}
+	return Step{"quota", bytes != 0 && files != 0, said}
 }
 
 // gateStep looks for a listener that lets the address in.
-func gateStep(q Question) Step {
+func gateStep(e *Effective, q Question) Step {
+	if q.From != "" && !q.Gate.Admit(q.From) {
+		return Step{"gate", false, fmt.Sprintf("%s may not connect: refused by the network rules of the service", q.From)}
+	}
 	open, refused := "", ""
 	for _, l := range q.Listeners {
 		switch {
-		case l.Stopped:
+		case l.Stopped, !e.MayUse(l.Protocol):
 		case q.From == "" || l.Admits(q.From):
 			open += " " + l.Name
 		default:
@@ -51,7 +115,7 @@ func gateStep(q Question) Step {
 	}
 	switch {
 	case open == "" && refused == "":
-		return Step{"gate", false, "no listener is running"}
+		return Step{"gate", false, "no listener is running that it may use"}
 	case open == "":
 		return Step{"gate", false, fmt.Sprintf("%s may not connect: refused by the network rules of%s", q.From, refused)}
 	case q.From == "":

@@ -177,7 +177,7 @@ func (l *Listener) CheckBeside(other Listener) error {
 
 // Admits reports whether an IP address may connect.
 func (l *Listener) Admits(address string) bool {
-	return !l.Deny.Has(address) && (len(l.Allow) == 0 || l.Allow.Has(address))
+	return Rules{l.Allow, l.Deny}.Admit(address)
 }
 
 // WelcomeFor is the welcome for one account at a time.

@@ -60,24 +60,31 @@ func TestWhatAnAccountSignsInWithIsSaidInWords(t *testing.T) {
 		{keep.ByPassword, false, 3, "password (none set)", false}, {keep.ByKey, true, 0, "key (none yet)", false}, {keep.ByKey, false, 2, "2 keys", true},
 		{keep.ByBoth, true, 1, "key and password", true}, {keep.ByBoth, true, 0, "key (none yet) and password", false},
 	} {
-		a := keep.Account{Name: "ann", SignInBy: c.proofs}
+		held := keep.Account{Name: "ann", Settings: keep.Settings{SignInBy: &c.proofs}, Mounts: home}
 		if c.password {
-			a.PasswordHash = "x"
+			held.PasswordHash = "x"
 		}
+		a, err := keep.Resolve(&held, nil)
+		require.NoError(t, err)
 		assert.Equal(t, c.means, a.Means(c.keys))
 		assert.Equal(t, c.enough, a.CanSignIn(c.keys), "%+v", c)
 	}
-	open := keep.Account{Name: "Anonymous"}
+	open, err := keep.Resolve(&keep.Account{Name: "Anonymous", Mounts: home}, nil)
+	require.NoError(t, err)
 	assert.True(t, open.CanSignIn(0))
 	assert.Equal(t, "anonymous", keep.SignInName("FTP"))
 }
 
+var home = []keep.Mount{{At: "/", Store: "files", Folder: "x"}}
+
 func TestTheAnonymousAccountReadsWhateverItsGrantsSay(t *testing.T) {
 	a := &keep.Account{Name: "anonymous", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "open"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
-	p := keep.NewPolicy(a) // without Check, as if the record had been made by other means
-	assert.True(t, p.Decide(keep.Download, "/f").Allowed)
+	e, err := keep.Resolve(a, nil)
+	require.NoError(t, err)
+	p := keep.NewPolicy(e) // without Check, as if the record had been made by other means
+	assert.True(t, p.Decide(keep.Download, "/f", time.Now()).Allowed)
 	for _, right := range []keep.Rights{keep.Upload, keep.Delete, keep.Mkdir, keep.Touch, keep.Link} {
-		assert.False(t, p.Decide(right, "/f").Allowed, right)
+		assert.False(t, p.Decide(right, "/f", time.Now()).Allowed, right)
 	}
 	require.NoError(t, a.Check())
 	assert.Equal(t, "read-only", a.Grants[0].Rights.String())

@@ -1,6 +1,8 @@
 package keep
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -59,3 +61,41 @@ func (n Networks) String() string {
 
 // MarshalText writes them as [ParseNetworks] reads them.
 func (n Networks) MarshalText() ([]byte, error) { return []byte(n.String()), nil }
+
+// UnmarshalText reads what [ParseNetworks] reads, and "everybody" (all may)
+// or "nobody" (none is denied) for none.
+func (n *Networks) UnmarshalText(text []byte) error {
+	if word := strings.TrimSpace(string(text)); word == "everybody" || word == "nobody" {
+		text = nil
+	}
+	found, err := ParseNetworks("", string(text))
+	if err != nil {
+		return errors.New(err.(*FieldError).Say)
+	}
+	*n = found
+	return nil
+}
+
+// MarshalJSON writes a list.
+func (n Networks) MarshalJSON() ([]byte, error) {
+	list := make([]string, len(n))
+	for i, network := range n {
+		list[i] = Networks{network}.String()
+	}
+	return json.Marshal(list)
+}
+
+// UnmarshalJSON reads a list or a text.
+func (n *Networks) UnmarshalJSON(raw []byte) error { return listFromJSON(raw, n) }
+
+// Rules let addresses in: those of Allow, everybody when it is empty, but none of
+// Deny.
+type Rules struct {
+	Allow Networks `json:"allow"`
+	Deny  Networks `json:"deny"`
+}
+
+// Admit reports whether an IP address may come in.
+func (r Rules) Admit(address string) bool {
+	return (len(r.Allow) == 0 || r.Allow.Has(address)) && !r.Deny.Has(address)
+}

@@ -3,16 +3,45 @@ package keep
 import (
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
+	"time"
 )
 
 // Policy is what an account may do, prepared for many quick decisions. It is
 // never changed after [NewPolicy]; a changed account gets a new one.
 type Policy struct {
-	mounts []Mount // deepest first
-	grants []Grant // deepest first
-	upload int64   // the largest file, bytes; 0: any size
+	mounts  []Mount  // deepest first
+	grounds []ground // deepest first
+	upload  int64    // the largest file, bytes; 0: any size
+	umask   Mode
+	idle    time.Duration
+}
+
+// ground is a folder with grants on it.
+type ground struct {
+	path   string
+	grants []prepared
+}
+
+type prepared struct {
+	Grant
+	times *times // nil: always
+}
+
+// counts says why a grant does not count for a name at a time, "" when it does.
+// An empty name is a folder, which no filter is held against.
+func (g *prepared) counts(name string, now time.Time) string {
+	switch {
+	case name != "" && likeAny(g.Never, name):
+		return "does not count for a name like this"
+	case name != "" && len(g.Only) > 0 && !likeAny(g.Only, name):
+		return "does not count for a name like this"
+	case g.times != nil && !g.times.open(now):
+		return "does not count at this time"
+	}
+	return ""
 }
 
 // Fits is how many of n bytes at an offset the account may write.
@@ -34,16 +63,38 @@ func (p *Policy) CheckSize(bytes int64) error {
 	return nil
 }
 
-// NewPolicy prepares the decisions for an account that has passed [Account.Check].
-func NewPolicy(a *Account) *Policy {
-	p := &Policy{mounts: append([]Mount(nil), a.Mounts...), grants: append([]Grant(nil), a.Grants...), upload: a.MaxUpload}
-	if a.Anonymous() {
-		for i := range p.grants {
-			p.grants[i].Rights &= readOnly
-		}
+// Idle is how long a session may do nothing; 0 is the usual time.
+func (p *Policy) Idle() time.Duration { return p.idle }
+
+// Umask is the mask for new files and folders in a mount.
+func (p *Policy) Umask(m *Mount) Mode {
+	if m != nil && m.Umask != nil {
+		return *m.Umask
 	}
+	return p.umask
+}
+
+// NewPolicy prepares the decisions for an account.
+func NewPolicy(e *Effective) *Policy {
+	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration()}
 	sort.SliceStable(p.mounts, func(i, j int) bool { return len(p.mounts[i].At) > len(p.mounts[j].At) })
-	sort.SliceStable(p.grants, func(i, j int) bool { return len(p.grants[i].Path) > len(p.grants[j].Path) })
+	for _, g := range e.Grants {
+		ready := prepared{Grant: g}
+		if g.Window != nil {
+			times, err := g.Window.prepare()
+			if err != nil {
+				continue // it was refused at save; what can't be understood gives nothing
+			}
+			ready.times = times
+		}
+		at := slices.IndexFunc(p.grounds, func(there ground) bool { return there.path == g.Path })
+		if at < 0 {
+			at = len(p.grounds)
+			p.grounds = append(p.grounds, ground{path: g.Path})
+		}
+		p.grounds[at].grants = append(p.grounds[at].grants, ready)
+	}
+	sort.SliceStable(p.grounds, func(i, j int) bool { return len(p.grounds[i].path) > len(p.grounds[j].path) })
 	return p
 }
 
@@ -53,25 +104,64 @@ type Verdict struct {
 	Reason  Reason // why not
 	Right   Rights
 	Path    string
-	Grant   *Grant // the one that decided; nil: none covers the path
 	Mount   *Mount // the one that holds the path; nil: none does
+
+	ground *ground // the folder whose grants decided; nil: none covers the path
+	name   string  // what filters were held against, "" for a folder
+	now    time.Time
 }
 
-// Decide says whether the policy gives a right on a clean, absolute path.
+// onFolders are the rights whose path is a folder, so that no filter is held
+// against its name.
+const onFolders = List | Mkdir | Rmdir
+
+// Decide says whether the policy gives a right on a clean, absolute path at a time.
 //
-// The rule, the same everywhere: the grant on the deepest folder that covers
-// the path decides alone; where none covers it nothing is allowed; and a
-// read-only mount allows nothing but list and download whatever the grants say.
-func (p *Policy) Decide(right Rights, at string) Verdict {
-	v := Verdict{Right: right, Path: at, Mount: p.MountOf(at)}
-	for i := range p.grants {
-		if Covers(p.grants[i].Path, at) {
-			v.Grant = &p.grants[i]
+// The rule, the same everywhere: go up from the path to the first folder that has
+// grants, the path itself among them. The grants on it decide, no other: those
+// that count for the file's name and at this time add up. Where no folder on the
+// way has a grant nothing is allowed; and a read-only mount allows nothing but
+// list and download whatever the grants say. Filters are held against the names
+// of files: list, mkdir and rmdir don't look at them.
+func (p *Policy) Decide(right Rights, at string, now time.Time) Verdict {
+	name := ""
+	if right&^onFolders != 0 {
+		name = path.Base(at)
+	}
+	return p.decide(right, at, name, now)
+}
+
+// See decides whether the facts of an entry may be seen in a listing: of a folder
+// when there is any right at or below it, of a file when it may be listed.
+func (p *Policy) See(at string, folder bool, now time.Time) Verdict {
+	if folder {
+		v := p.decide(0, at, "", now)
+		if v.Right = List; !p.Any(at) {
+			v.Allowed, v.Reason = false, NoRight
+		}
+		return v
+	}
+	return p.decide(List, at, path.Base(at), now)
+}
+
+func (p *Policy) decide(right Rights, at, name string, now time.Time) Verdict {
+	v := Verdict{Right: right, Path: at, Mount: p.MountOf(at), name: name, now: now}
+	var given Rights
+	for i := range p.grounds {
+		if Covers(p.grounds[i].path, at) {
+			v.ground = &p.grounds[i]
 			break
 		}
 	}
+	if v.ground != nil {
+		for i := range v.ground.grants {
+			if g := &v.ground.grants[i]; g.counts(name, now) == "" {
+				given |= g.Rights
+			}
+		}
+	}
 	switch {
-	case v.Grant == nil || !v.Grant.Rights.Has(right):
+	case v.ground == nil || !given.Has(right):
 		v.Reason = NoRight
 	case v.Mount != nil && v.Mount.ReadOnly && !readOnly.Has(right):
 		v.Reason = ReadOnlyMount
@@ -86,14 +176,49 @@ func (v Verdict) String() string {
 	right := strings.Join(v.Right.Names(), ",") // one right, not the bundle of one
 	switch {
 	case v.Allowed:
-		return fmt.Sprintf("%s on %s is allowed: the grant on %s gives %s", right, v.Path, v.Grant.Path, v.Grant.Rights)
+		return fmt.Sprintf("%s on %s is allowed: %s", right, v.Path, v.because(func(*prepared) string { return "" }))
 	case v.Reason == ReadOnlyMount:
 		return fmt.Sprintf("%s is refused: %s is mounted read-only", right, v.Mount.At)
-	case v.Grant == nil:
+	case v.ground == nil:
 		return fmt.Sprintf("%s is refused: no grant covers %s", right, v.Path)
-	default:
-		return fmt.Sprintf("%s is refused: the grant on %s gives %s", right, v.Grant.Path, v.Grant.Rights)
 	}
+	return fmt.Sprintf("%s is refused: %s", right, v.because(func(*prepared) string { return "" }))
+}
+
+// Explain says the verdict to operators: with the groups that the grants are from.
+func (v Verdict) Explain() string {
+	text := v.String()
+	if v.ground == nil || v.Reason == ReadOnlyMount {
+		return text
+	}
+	head, _, _ := strings.Cut(text, ": ")
+	return head + ": " + v.because(func(g *prepared) string {
+		if g.From == "" {
+			return ""
+		}
+		return " (group " + g.From + ")"
+	})
+}
+
+// because says what each grant of the deciding folder does to the question.
+func (v Verdict) because(origin func(*prepared) string) string {
+	var said []string
+	for i := range v.ground.grants {
+		g := &v.ground.grants[i]
+		text := fmt.Sprintf("the grant on %s gives %s", g.Path, g.Rights)
+		if i > 0 {
+			text = fmt.Sprintf("another gives %s", g.Rights)
+		}
+		if conditions := g.conditions(); conditions != "" {
+			text += " " + conditions
+		}
+		text += origin(g)
+		if not := g.counts(v.name, v.now); not != "" {
+			text += ", which " + not
+		}
+		said = append(said, text)
+	}
+	return strings.Join(said, "; ")
 }
 
 // Fault gives the refusal as an error, nil when the right is allowed.
@@ -104,18 +229,21 @@ func (v Verdict) Fault() error {
 	return Refuse(v.Reason, v.String())
 }
 
-// Any reports whether some right is held on the path or anywhere below it: such
-// a folder may be entered.
+// Any reports whether some right is held on the path or anywhere below it, at
+// some time and for some names: such a folder may be entered.
 func (p *Policy) Any(at string) bool {
-	for i := range p.grants {
-		if p.grants[i].Rights == 0 {
+	decided := false
+	for i := range p.grounds {
+		g := &p.grounds[i]
+		deciding := !decided && Covers(g.path, at)
+		decided = decided || deciding
+		if !deciding && !Covers(at, g.path) {
 			continue
 		}
-		if Covers(at, p.grants[i].Path) {
-			return true
-		}
-		if Covers(p.grants[i].Path, at) {
-			return p.Decide(0, at).Grant.Rights != 0
+		for n := range g.grants {
+			if g.grants[n].Rights != 0 {
+				return true
+			}
 		}
 	}
 	return false
@@ -124,12 +252,22 @@ func (p *Policy) Any(at string) bool {
 // Mounts lists the mounts, deepest path first.
 func (p *Policy) Mounts() []Mount { return p.mounts }
 
-// Uniform reports whether one grant decides for everything in a mount, so that
-// a symbolic link inside it can't lead from one grant's ground to another's.
+// Uniform reports whether the same grants decide for everything in a mount, so
+// that a symbolic link inside it can't lead from one grant's ground to another's,
+// or from a name that a filter takes to one that it does not.
 func (p *Policy) Uniform(mountAt string) bool {
-	for i := range p.grants {
-		if at := p.grants[i].Path; at != mountAt && Covers(mountAt, at) && p.MountOf(at).At == mountAt {
+	for i := range p.grounds {
+		at := p.grounds[i].path
+		if at != mountAt && Covers(mountAt, at) && p.MountOf(at).At == mountAt {
 			return false
+		}
+		if !Covers(at, mountAt) && !Covers(mountAt, at) {
+			continue
+		}
+		for _, g := range p.grounds[i].grants {
+			if len(g.Only) > 0 || len(g.Never) > 0 {
+				return false
+			}
 		}
 	}
 	return true
@@ -204,8 +342,8 @@ func CheckPathName(name string) error {
 // Anchored reports whether a grant names the path or something below it: what
 // a grant names stays where it is, or moving it would change who may do what.
 func (p *Policy) Anchored(at string) bool {
-	for i := range p.grants {
-		if Covers(at, p.grants[i].Path) {
+	for i := range p.grounds {
+		if Covers(at, p.grounds[i].path) {
 			return true
 		}
 	}

@@ -24,6 +24,17 @@ func (p Proofs) check() error {
 	return &FieldError{"signInBy", fmt.Sprintf("%q is not known: use either, password, key or both", p)}
 }
 
+// say is the policy in words.
+func (p Proofs) say() string {
+	switch p {
+	case ByEither:
+		return "a password or a key"
+	case ByBoth:
+		return "a key, then a password"
+	}
+	return "a " + string(p)
+}
+
 // TakesKey reports whether a key is of any use.
 func (p Proofs) TakesKey() bool { return p != ByPassword }
 
@@ -79,7 +90,7 @@ func (p Proofs) Means(password bool, keys int) string {
 }
 
 // Means says what the account signs in with; see [Proofs.Means].
-func (a *Account) Means(keys int) string {
+func (a *Effective) Means(keys int) string {
 	if a.Anonymous() {
 		return "open to all"
 	}
@@ -87,6 +98,6 @@ func (a *Account) Means(keys int) string {
 }
 
 // CanSignIn reports whether the account has what it must show.
-func (a *Account) CanSignIn(keys int) bool {
+func (a *Effective) CanSignIn(keys int) bool {
 	return a.Anonymous() || a.SignInBy.Enough(a.PasswordHash != "", keys)
 }

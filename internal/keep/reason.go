@@ -21,11 +21,16 @@ const (
 	AcrossMounts     Reason = "across-mounts"       // the two ends are in different mounts
 	BadName          Reason = "bad-name"            // the name can't be used
 	BadRequest       Reason = "bad-request"         // the client asked for something that makes no sense here
+	ShutsYouOut      Reason = "shuts-you-out"       // the rule would shut out the operator who makes it
 	InUse            Reason = "in-use"              // something still needs it
 	TooLarge         Reason = "too-large"           // the file would be larger than the account may write
 	DiskFull         Reason = "disk-full"           // the store has no room
 	Failure          Reason = "failure"             // the store or the service failed; the log has the cause
 	TrailUnavailable Reason = "trail-unavailable"   // the audit trail can't be written, so nothing is acknowledged
+	NetworkRefused   Reason = "network-refused"     // the account may not sign in from this address
+	ProtocolRefused  Reason = "protocol-refused"    // the account may not sign in over this protocol
+	MustChange       Reason = "must-change"         // the password must be changed first
+	QuotaFull        Reason = "quota-full"          // the place holds as much as it may
 	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
 	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in

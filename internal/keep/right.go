@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 )
@@ -71,9 +72,13 @@ func (r Rights) String() string {
 	return strings.Join(r.Names(), ",")
 }
 
-// ParseRights reads a comma-separated list of rights and bundles, in any case.
+// ParseRights reads a comma-separated list of rights and bundles, in any case. An
+// empty one is refused: it says nothing.
 func ParseRights(text string) (Rights, error) {
 	var set Rights
+	if strings.TrimSpace(text) == "" {
+		return 0, errors.New("no right is named: say none to give nothing")
+	}
 	for word := range strings.SplitSeq(text, ",") {
 		word = strings.ToLower(strings.TrimSpace(word))
 		if word == "" || word == "none" {

@@ -19,6 +19,14 @@ var sizeUnits = []struct {
 // ParseSize reads a number of bytes with a binary unit: 500M, 2GiB, 1.5 G, 4096. The
 // error is a [*FieldError].
 func ParseSize(field, text string) (int64, error) {
+	n, err := parseSize(text)
+	if err != nil {
+		return 0, &FieldError{field, err.Error()}
+	}
+	return n, nil
+}
+
+func parseSize(text string) (int64, error) {
 	trimmed := strings.ToLower(strings.TrimSpace(text))
 	digits := strings.TrimRight(trimmed, "abcdefghijklmnopqrstuvwxyz ")
 	unit := strings.TrimSpace(trimmed[len(digits):])
@@ -30,5 +38,16 @@ func ParseSize(field, text string) (int64, error) {
 			}
 		}
 	}
-	return 0, &FieldError{field, fmt.Sprintf("%q is no size: use bytes or a unit, as in 4096, 500M or 2GiB", text)}
+	return 0, fmt.Errorf("%q is no size: use bytes or a unit, as in 4096, 500M or 2GiB", text)
+}
+
+// SaySize says a number of bytes for people, with a binary unit.
+func SaySize(n int64) string {
+	for _, u := range sizeUnits[:len(sizeUnits)-1] {
+		if float64(n) >= u.bytes {
+			unit := strings.ToUpper(u.names[1]) + "iB"
+			return strings.TrimSuffix(strconv.FormatFloat(float64(n)/u.bytes, 'f', 1, 64), ".0") + " " + unit
+		}
+	}
+	return strconv.FormatInt(n, 10) + " B"
 }

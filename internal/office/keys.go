@@ -126,7 +126,7 @@ func atLine(err error, line, keys int) error {
 }
 
 // ready checks one key against the account it is for.
-func (o *Office) ready(ctx context.Context, a *keep.Account, r pubkey.Reading, ask NewKeys) (HeldKey, error) {
+func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading, ask NewKeys) (HeldKey, error) {
 	if r.Err != nil {
 		return HeldKey{}, r.Err
 	}
@@ -154,7 +154,7 @@ func (o *Office) ready(ctx context.Context, a *keep.Account, r pubkey.Reading, a
 	return o.held(ctx, a.Name, k)
 }
 
-func (o *Office) addKey(ctx context.Context, who Actor, a *keep.Account, k *keep.Key) error {
+func (o *Office) addKey(ctx context.Context, who Actor, a *keep.Effective, k *keep.Key) error {
 	if err := o.DB.AddKey(ctx, k); err != nil {
 		if errors.Is(err, records.ErrTaken) {
 			return &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
@@ -201,7 +201,7 @@ func (o *Office) MakeKey(ctx context.Context, who Actor, name string, kind pubke
 }
 
 // findKey reads an account and one of its keys.
-func (o *Office) findKey(ctx context.Context, name string, id int64) (*keep.Account, keep.Key, error) {
+func (o *Office) findKey(ctx context.Context, name string, id int64) (*keep.Effective, keep.Key, error) {
 	a, err := o.Account(ctx, name)
 	if err != nil {
 		return nil, keep.Key{}, err

@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -14,44 +16,63 @@ import (
 )
 
 type accountRow struct {
-	ID           int64  `db:"id"`
-	Name         string `db:"name"`
-	Note         string `db:"note"`
-	State        string `db:"state"`
-	PasswordHash string `db:"password_hash"`
-	SignInBy     string `db:"sign_in_by"`
-	AllowPlain   bool   `db:"allow_plain"`
-	ValidFrom    int64  `db:"valid_from"`
-	ValidUntil   int64  `db:"valid_until"`
-	MaxSessions  int    `db:"max_sessions"`
-	MaxUpload    int64  `db:"max_upload"`
-	Created      int64  `db:"created"`
-	Changed      int64  `db:"changed"`
-	LastSignIn   int64  `db:"last_sign_in"`
+	ID           int64                   `db:"id"`
+	Name         string                  `db:"name"`
+	Note         string                  `db:"note"`
+	Mail         string                  `db:"mail"`
+	State        keep.State              `db:"state"`
+	PasswordHash string                  `db:"password_hash"`
+	MustChange   bool                    `db:"must_change"`
+	Furnished    bool                    `db:"furnished"`
+	Groups       document[[]string]      `db:"groups"`
+	Settings     document[keep.Settings] `db:"settings"`
+	Mounts       document[[]keep.Mount]  `db:"mounts"`
+	Grants       document[[]keep.Grant]  `db:"grants"`
+	Created      int64                   `db:"created"`
+	Changed      int64                   `db:"changed"`
+	LastSignIn   int64                   `db:"last_sign_in"`
+}
+
+// document is a column that holds a value as JSON.
+type document[T any] struct{ it T }
+
+// Value implements [driver.Valuer].
+func (d document[T]) Value() (driver.Value, error) {
+	text, err := json.Marshal(d.it)
+	if string(text) == "null" {
+		text = []byte("[]")
+	}
+	return string(text), err
+}
+
+// Scan implements [sql.Scanner].
+func (d *document[T]) Scan(from any) error {
+	text, ok := from.(string)
+	if !ok {
+		return fmt.Errorf("a document is %T, not text", from)
+	}
+	return json.Unmarshal([]byte(text), &d.it)
 }
 
 func (r accountRow) account() *keep.Account {
-	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, State: keep.State(r.State),
-		PasswordHash: keep.Secret(r.PasswordHash), SignInBy: keep.Proofs(r.SignInBy), AllowPlain: r.AllowPlain,
-		ValidFrom: fromMicros(r.ValidFrom), ValidUntil: fromMicros(r.ValidUntil), MaxSessions: r.MaxSessions, MaxUpload: r.MaxUpload,
+	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, Mail: r.Mail, State: r.State, PasswordHash: keep.Secret(r.PasswordHash), MustChange: r.MustChange,
+		Furnished: r.Furnished, Groups: r.Groups.it, Settings: r.Settings.it, Mounts: r.Mounts.it, Grants: r.Grants.it,
 		Created: fromMicros(r.Created), Changed: fromMicros(r.Changed), LastSignIn: fromMicros(r.LastSignIn)}
 }
 
 func rowOf(a *keep.Account) accountRow {
-	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, State: string(a.State),
-		PasswordHash: a.PasswordHash.Reveal(), SignInBy: string(a.SignInBy), AllowPlain: a.AllowPlain,
-		ValidFrom: micros(a.ValidFrom), ValidUntil: micros(a.ValidUntil), MaxSessions: a.MaxSessions, MaxUpload: a.MaxUpload,
+	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, Mail: a.Mail, State: a.State, PasswordHash: a.PasswordHash.Reveal(), MustChange: a.MustChange,
+		Furnished: a.Furnished, Groups: document[[]string]{a.Groups}, Settings: document[keep.Settings]{a.Settings}, Mounts: document[[]keep.Mount]{a.Mounts}, Grants: document[[]keep.Grant]{a.Grants},
 		Created: micros(a.Created), Changed: micros(a.Changed), LastSignIn: micros(a.LastSignIn)}
 }
 
-// Account reads one account with its mounts and grants, in any case of its name.
+// Account reads one account, in any case of its name.
 func (db *DB) Account(ctx context.Context, name string) (*keep.Account, error) {
 	var row accountRow
 	if err := db.read.GetContext(ctx, &row, "SELECT * FROM account WHERE name = ?", name); err != nil {
 		return nil, one(err)
 	}
-	found := []*keep.Account{row.account()}
-	return found[0], db.readTrees(ctx, found)
+	return row.account(), nil
 }
 
 // Accounts reads up to limit accounts whose names come after the given one, by name.
@@ -65,113 +86,62 @@ func (db *DB) Accounts(ctx context.Context, after string, limit int) ([]*keep.Ac
 	for i, row := range rows {
 		found[i] = row.account()
 	}
-	return found, db.readTrees(ctx, found)
+	return found, nil
 }
 
-// readTrees fills in the mounts and grants of accounts.
-func (db *DB) readTrees(ctx context.Context, accounts []*keep.Account) error {
-	if len(accounts) == 0 {
-		return nil
-	}
-	byID := map[int64]*keep.Account{}
-	var ids []int64
-	for _, a := range accounts {
-		byID[a.ID] = a
-		ids = append(ids, a.ID)
-	}
-	var mounts []struct {
-		AccountID int64  `db:"account_id"`
-		At        string `db:"at"`
-		Store     string `db:"store"`
-		Folder    string `db:"folder"`
-		ReadOnly  bool   `db:"read_only"`
-	}
-	query, args, err := sqlx.In("SELECT * FROM account_mount WHERE account_id IN (?) ORDER BY at", ids)
-	if err != nil {
-		return err
-	}
-	if err := db.read.SelectContext(ctx, &mounts, query, args...); err != nil {
-		return err
-	}
-	for _, m := range mounts {
-		a := byID[m.AccountID]
-		a.Mounts = append(a.Mounts, keep.Mount{At: m.At, Store: m.Store, Folder: m.Folder, ReadOnly: m.ReadOnly})
-	}
-	var grants []struct {
-		AccountID int64  `db:"account_id"`
-		Path      string `db:"path"`
-		Rights    string `db:"rights"`
-	}
-	if query, args, err = sqlx.In("SELECT * FROM account_grant WHERE account_id IN (?) ORDER BY path", ids); err != nil {
-		return err
-	}
-	if err := db.read.SelectContext(ctx, &grants, query, args...); err != nil {
-		return err
-	}
-	for _, g := range grants {
-		rights, err := keep.ParseRights(g.Rights)
-		if err != nil {
-			return fmt.Errorf("read the grants of %s: %w", byID[g.AccountID].Name, err)
-		}
-		a := byID[g.AccountID]
-		a.Grants = append(a.Grants, keep.Grant{Path: g.Path, Rights: rights})
-	}
-	return nil
+// AllAccounts reads every account, by name.
+func (db *DB) AllAccounts(ctx context.Context) ([]*keep.Account, error) {
+	return db.Accounts(ctx, "", -1)
 }
 
 // AddAccount writes a new account and sets its ID; [ErrTaken] when the name is.
 func (db *DB) AddAccount(ctx context.Context, a *keep.Account) error {
+	return db.WriteAccounts(ctx, []*keep.Account{a}, nil)
+}
+
+// WriteAccounts writes new and changed accounts, all or none.
+func (db *DB) WriteAccounts(ctx context.Context, add, save []*keep.Account) error {
 	defer db.holders.forget()
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, state, password_hash, sign_in_by, allow_plain, valid_from, valid_until, max_sessions, max_upload, created, changed)
-			VALUES (:name, :note, :state, :password_hash, :sign_in_by, :allow_plain, :valid_from, :valid_until, :max_sessions, :max_upload, :created, :changed)`, rowOf(a))
-		if err != nil {
-			return err
+		for _, a := range add {
+			result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, mail, state, password_hash, must_change, furnished, groups, settings, mounts, grants, created, changed)
+				VALUES (:name, :note, :mail, :state, :password_hash, :must_change, :furnished, :groups, :settings, :mounts, :grants, :created, :changed)`, rowOf(a))
+			if err != nil {
+				return err
+			}
+			if a.ID, err = result.LastInsertId(); err != nil {
+				return err
+			}
 		}
-		if a.ID, err = result.LastInsertId(); err != nil {
-			return err
+		for _, a := range save {
+			err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, mail = :mail, state = :state, password_hash = :password_hash, must_change = :must_change,
+				groups = :groups, settings = :settings, mounts = :mounts, grants = :grants, changed = :changed WHERE id = :id`, rowOf(a)))
+			if err != nil {
+				return err
+			}
 		}
-		return writeTree(ctx, tx, a)
+		return nil
 	}))
 }
 
 // SaveAccount writes a changed account whole; its name and creation stay.
 func (db *DB) SaveAccount(ctx context.Context, a *keep.Account) error {
+	return db.WriteAccounts(ctx, nil, []*keep.Account{a})
+}
+
+// SetPassword writes a password that its account chose itself.
+func (db *DB) SetPassword(ctx context.Context, id int64, hash keep.Secret) error {
 	defer db.holders.forget()
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, state = :state, password_hash = :password_hash,
-			sign_in_by = :sign_in_by, allow_plain = :allow_plain,
-			valid_from = :valid_from, valid_until = :valid_until, max_sessions = :max_sessions, max_upload = :max_upload, changed = :changed WHERE id = :id`, rowOf(a)))
-		if err != nil {
-			return err
-		}
-		for _, table := range []string{"account_mount", "account_grant"} {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE account_id = ?", a.ID); err != nil {
-				return err
-			}
-		}
-		return writeTree(ctx, tx, a)
-	})
+	return changed(db.write.ExecContext(ctx, "UPDATE account SET password_hash = ?, must_change = 0 WHERE id = ?", hash.Reveal(), id))
 }
 
-func writeTree(ctx context.Context, tx *sqlx.Tx, a *keep.Account) error {
-	for _, m := range a.Mounts {
-		_, err := tx.ExecContext(ctx, "INSERT INTO account_mount (account_id, at, store, folder, read_only) VALUES (?, ?, ?, ?, ?)",
-			a.ID, m.At, m.Store, m.Folder, m.ReadOnly)
-		if err != nil {
-			return err
-		}
-	}
-	for _, g := range a.Grants {
-		_, err := tx.ExecContext(ctx, "INSERT INTO account_grant (account_id, path, rights) VALUES (?, ?, ?)", a.ID, g.Path, g.Rights.String())
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+// Furnished notes that an account's starter folders were made.
+func (db *DB) Furnished(ctx context.Context, id int64) error {
+	defer db.holders.forget()
+	return changed(db.write.ExecContext(ctx, "UPDATE account SET furnished = 1 WHERE id = ?", id))
 }
 
-// DeleteAccount removes an account with its mounts, grants and keys. The files stay.
+// DeleteAccount removes an account with its keys. The files stay.
 func (db *DB) DeleteAccount(ctx context.Context, id int64) error {
 	defer db.holders.forget()
 	return changed(db.write.ExecContext(ctx, "DELETE FROM account WHERE id = ?", id))

@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -122,39 +124,75 @@ type AuditQuery struct {
 	Account   string
 	Operator  string
 	Address   string
+	Networks  keep.Networks
 	Protocol  string
 	Session   string
 	Actions   []keep.Action
 	Outcome   string
+	Reason    string
 	PathBelow string // this path and everything below it
+	PathHas   string // anywhere in the path or its other end, in any case
+	Text      string // anywhere in a record, in any case
 	Since     time.Time
 	Until     time.Time
 	Before    int64 // only records before this place: the cursor
 	Limit     int
 }
 
-// SearchAudit reads the records that a query asks for, newest first.
-func (db *DB) SearchAudit(ctx context.Context, q AuditQuery) ([]keep.AuditRecord, error) {
-	where, args := []string{"1"}, []any{}
+// Matches reports whether a record is one that the query asks for; it looks at
+// neither cursor nor limit.
+func (q *AuditQuery) Matches(r *keep.AuditRecord) bool {
+	for _, exact := range []struct{ want, is string }{
+		{q.Account, r.Account}, {q.Operator, r.Operator}, {q.Address, r.Address}, {q.Protocol, string(r.Protocol)}, {q.Session, r.Session},
+		{q.Outcome, string(r.Outcome)}, {q.Reason, string(r.Reason)},
+	} {
+		if exact.want != "" && exact.want != exact.is {
+			return false
+		}
+	}
+	switch {
+	case len(q.Actions) > 0 && !slices.Contains(q.Actions, r.Action),
+		q.PathBelow != "" && !keep.Covers(path.Clean(q.PathBelow), r.Path),
+		!q.Since.IsZero() && r.At.Before(q.Since), !q.Until.IsZero() && !r.At.Before(q.Until),
+		len(q.Networks) > 0 && !q.Networks.Has(r.Address),
+		q.PathHas != "" && !has(q.PathHas, r.Path, r.Target),
+		q.Text != "" && !has(q.Text, r.Account, r.Operator, r.Address, r.Session, string(r.Action), r.Path, r.Target, string(r.Reason), r.Detail):
+		return false
+	}
+	return true
+}
+
+// has reports whether one of the texts holds a part, in any case.
+func has(part string, texts ...string) bool {
+	part = strings.ToLower(part)
+	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(strings.ToLower(text), part) })
+}
+
+// where is the part of the query that indexes help with.
+func (q *AuditQuery) where() (clauses []string, args []any, err error) {
+	clauses = []string{"1"}
 	add := func(clause string, values ...any) {
-		where, args = append(where, clause), append(args, values...)
+		clauses, args = append(clauses, clause), append(args, values...)
 	}
 	for _, exact := range []struct{ column, value string }{
-		{"account", q.Account}, {"operator", q.Operator}, {"address", q.Address}, {"protocol", q.Protocol}, {"session", q.Session}, {"outcome", q.Outcome},
+		{"account", q.Account}, {"operator", q.Operator}, {"address", q.Address}, {"protocol", q.Protocol}, {"session", q.Session}, {"outcome", q.Outcome}, {"reason", q.Reason},
 	} {
 		if exact.value != "" {
 			add(exact.column+" = ?", exact.value)
 		}
 	}
+	if q.Operator != "" {
+		add("operator <> ''") // so that its index is used
+	}
+	if q.Outcome != "" && q.Outcome != string(keep.Done) {
+		add("outcome <> 'done'")
+	}
 	if len(q.Actions) > 0 {
 		clause, values, err := sqlx.In("action IN (?)", q.Actions)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		add(clause, values...)
-	}
-	if below := strings.TrimSuffix(q.PathBelow, "/"); below != "" {
-		add("(path = ? OR (path >= ? AND path < ?))", below, below+"/", below+"0") // '0' follows '/'
 	}
 	if !q.Since.IsZero() {
 		add("at >= ?", q.Since.UnixMicro())
@@ -162,15 +200,148 @@ func (db *DB) SearchAudit(ctx context.Context, q AuditQuery) ([]keep.AuditRecord
 	if !q.Until.IsZero() {
 		add("at < ?", q.Until.UnixMicro())
 	}
+	return clauses, args, nil
+}
+
+// slow reports whether records must be looked at one by one.
+func (q *AuditQuery) slow() bool {
+	return q.PathBelow != "" || q.PathHas != "" || q.Text != "" || len(q.Networks) > 0 || q.Protocol != "" || len(q.Actions) > 1
+}
+
+const (
+	// stretch is how many places of the trail are looked through at once where no
+	// index helps.
+	stretch = 20_000
+	// patience bounds one page of such a search: what it has not come to is for the
+	// next page.
+	patience = 60 * time.Millisecond
+)
+
+// SearchAudit reads a page of the records that a query asks for, newest first. next
+// is the cursor of the page after it, 0 at the end; a page of a long search may have
+// fewer records than asked for, even none, and go on.
+func (db *DB) SearchAudit(ctx context.Context, q AuditQuery) (found []keep.AuditRecord, next int64, err error) {
+	clauses, args, err := q.where()
+	if err != nil {
+		return nil, 0, err
+	}
+	high, low, err := db.auditBounds(ctx, &q)
+	if err != nil {
+		return nil, 0, err
+	}
+	found = []keep.AuditRecord{}
+	started := time.Now()
+	reach := int64(4*q.Limit + 100) // places looked through at once; it grows where little is found
+	for high > low {
+		floor, most := low, q.Limit-len(found)+1
+		if q.slow() {
+			reach = min(reach, stretch)
+			floor, most = max(low, high-reach), int(reach)
+			reach *= 4
+		}
+		var rows []auditRow
+		err := db.read.SelectContext(ctx, &rows, "SELECT * FROM audit_record WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" ORDER BY seq DESC LIMIT ?",
+			append(append([]any{floor, high}, args...), most)...)
+		if err != nil {
+			return nil, 0, err
+		}
+		for _, row := range rows {
+			r := row.record().AuditRecord
+			if !q.Matches(&r) {
+				continue
+			}
+			if len(found) == q.Limit {
+				return found, found[len(found)-1].Seq, nil
+			}
+			found = append(found, r)
+		}
+		if high = floor; len(rows) == most && !q.slow() {
+			high = rows[len(rows)-1].Seq - 1
+		}
+		if high > low && time.Since(started) > patience {
+			return found, high + 1, nil
+		}
+	}
+	return found, 0, nil
+}
+
+// auditBounds are the places between which a query's times lie: above low, up to high.
+func (db *DB) auditBounds(ctx context.Context, q *AuditQuery) (high, low int64, err error) {
+	if err = db.read.GetContext(ctx, &high, "SELECT coalesce(max(seq), 0) FROM audit_record"); err != nil {
+		return 0, 0, err
+	}
 	if q.Before > 0 {
-		add("seq < ?", q.Before)
+		high = min(high, q.Before-1)
 	}
-	var rows []auditRow
-	err := db.read.SelectContext(ctx, &rows, "SELECT * FROM audit_record WHERE "+strings.Join(where, " AND ")+" ORDER BY seq DESC LIMIT ?",
-		append(args, q.Limit)...)
-	found := make([]keep.AuditRecord, len(rows))
-	for i, row := range rows {
-		found[i] = row.record().AuditRecord
+	// Records are written in the order of time but for moments: slack is more than
+	// those are long.
+	const slack = 5000
+	if !q.Until.IsZero() {
+		var seq int64
+		if err = db.read.GetContext(ctx, &seq, "SELECT coalesce((SELECT seq FROM audit_record WHERE at >= ? ORDER BY at LIMIT 1), ?)", q.Until.UnixMicro(), high); err != nil {
+			return 0, 0, err
+		}
+		high = min(high, seq+slack)
 	}
-	return found, err
+	if !q.Since.IsZero() {
+		var seq int64
+		if err = db.read.GetContext(ctx, &seq, "SELECT coalesce((SELECT seq FROM audit_record WHERE at >= ? ORDER BY at LIMIT 1), ?)", q.Since.UnixMicro(), high); err != nil {
+			return 0, 0, err
+		}
+		low = max(0, seq-slack)
+	}
+	return high, low, nil
+}
+
+// Tally is how often something stands in the trail.
+type Tally struct {
+	Values      []string // of the columns that were asked for
+	Count       int64
+	Bytes       int64
+	First, Last time.Time
+}
+
+// tallied are the columns by which the trail may be added up.
+var tallied = []string{"account", "operator", "address", "protocol", "encrypted", "action", "outcome", "reason", "session"}
+
+// mostTallies bounds the lines of one tally.
+const mostTallies = 5000
+
+// TallyAudit adds up the records that a query asks for by some columns, the most
+// frequent first. Of the query it takes what stands in columns, and times.
+func (db *DB) TallyAudit(ctx context.Context, q AuditQuery, by ...string) ([]Tally, error) {
+	for _, column := range by {
+		if !slices.Contains(tallied, column) {
+			return nil, fmt.Errorf("the trail can't be added up by %s", column)
+		}
+	}
+	clauses, args, err := q.where()
+	if err != nil {
+		return nil, err
+	}
+	high, low, err := db.auditBounds(ctx, &q)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := db.read.QueryxContext(ctx, "SELECT "+strings.Join(by, ", ")+", count(*), sum(bytes), min(at), max(at) FROM audit_record WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+
+		" GROUP BY "+strings.Join(by, ", ")+" ORDER BY count(*) DESC, "+strings.Join(by, ", ")+" LIMIT ?", append(append([]any{low, high}, args...), mostTallies)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var found []Tally
+	for rows.Next() {
+		t := Tally{Values: make([]string, len(by))}
+		var first, last int64
+		into := make([]any, 0, len(by)+4)
+		for i := range by {
+			into = append(into, &t.Values[i])
+		}
+		if err := rows.Scan(append(into, &t.Count, &t.Bytes, &first, &last)...); err != nil {
+			return nil, err
+		}
+		t.First, t.Last = fromMicros(first), fromMicros(last)
+		found = append(found, t)
+	}
+	return found, rows.Err()
 }

@@ -41,6 +41,7 @@ type DB struct {
 
 	holders holders
 	stores  stores
+	groups  groups
 	audit   auditStatements
 }
 

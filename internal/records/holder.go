@@ -9,8 +9,8 @@ import (
 
 // Holder is an account with its keys: what a sign-in needs to know.
 type Holder struct {
-	Account *keep.Account // LastSignIn may be out of date
-	Keys    []keep.Key    // LastUsed may be out of date
+	Account *keep.Effective // LastSignIn may be out of date
+	Keys    []keep.Key      // LastUsed may be out of date
 }
 
 // holders remembers what sign-ins have asked for until any account or key is
@@ -65,7 +65,11 @@ func (db *DB) Holder(ctx context.Context, name string) (Holder, error) {
 	if err != nil {
 		return Holder{}, err
 	}
-	found = Holder{a, keys}
+	e, err := db.Resolve(ctx, a)
+	if err != nil {
+		return Holder{}, err
+	}
+	found = Holder{e, keys}
 	db.holders.put(name, found, changes)
 	return found, nil
 }

@@ -2,6 +2,8 @@ package records_test
 
 import (
 	"database/sql"
+	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"testing"
@@ -61,6 +63,49 @@ func TestAFolderOfANewerVersionIsRefusedAndLeftAlone(t *testing.T) {
 	require.NoError(t, file.Close())
 }
 
+// What an earlier version has recorded of accounts is there after the records were
+// brought to this one's form.
+func TestAccountsOfAnEarlierVersionKeepTheirRules(t *testing.T) {
+	dir := t.TempDir()
+	file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
+	require.NoError(t, err)
+	for n := 1; n <= 5; n++ {
+		found, err := filepath.Glob(fmt.Sprintf("migrations/%04d_*.sql", n))
+		require.NoError(t, err)
+		text, err := os.ReadFile(found[0])
+		require.NoError(t, err)
+		_, err = file.Exec(string(text))
+		require.NoError(t, err)
+	}
+	_, err = file.Exec(`PRAGMA user_version = 5;
+		INSERT INTO store VALUES ('files', '/srv/files');
+		INSERT INTO account (id, name, note, state, password_hash, allow_plain, created, changed, last_sign_in, sign_in_by, valid_until, max_sessions, max_upload)
+			VALUES (7, 'ann', 'n', 'suspended', 'h', 1, 1000000, 2000000, 3000000, 'both', 4070908800000000, 3, 4096);
+		INSERT INTO account_mount VALUES (7, '/', 'files', '{account}', 0), (7, '/maps', 'files', 'maps', 1);
+		INSERT INTO account_grant VALUES (7, '/', 'full'), (7, '/maps', 'list,download');
+		INSERT INTO account (name, note, state, password_hash, allow_plain, created, changed) VALUES ('ben', '', 'active', '', 0, 1, 1)`)
+	require.NoError(t, err)
+	require.NoError(t, file.Close())
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	a, err := db.Account(t.Context(), "ann")
+	require.NoError(t, err)
+	e, err := db.Resolve(t.Context(), a)
+	require.NoError(t, err)
+	assert.Equal(t, keep.ByBoth, e.SignInBy)
+	assert.Equal(t, keep.EncryptionOptional, e.Encryption)
+	assert.Equal(t, "2099-01-01 00:00 UTC", e.ValidUntil.String())
+	assert.EqualValues(t, 3, e.MaxSessions)
+	assert.EqualValues(t, 4096, e.MaxUpload)
+	assert.True(t, e.Furnished)
+	assert.Equal(t, []keep.Mount{{At: "/", Store: "files", Folder: "{account}"}, {At: "/maps", Store: "files", Folder: "maps", ReadOnly: true}}, a.Mounts)
+	assert.Equal(t, []keep.Grant{{Path: "/", Rights: keep.Full}, {Path: "/maps", Rights: keep.List | keep.Download}}, a.Grants)
+	ben, err := db.Account(t.Context(), "ben")
+	require.NoError(t, err)
+	assert.Equal(t, keep.Settings{}, ben.Settings)
+}
+
 func TestAFolderThatCannotBeWrittenIsAClearError(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
@@ -79,14 +124,15 @@ func TestAnAccountComesBackAsItWasSaved(t *testing.T) {
 	defer db.Close()
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: "/x"}))
 	at := time.Date(2026, 3, 1, 12, 0, 0, 123000, time.UTC)
-	a := &keep.Account{Name: "crew-harbour", Note: "n", State: keep.StateActive, SignInBy: keep.ByBoth, PasswordHash: "h", AllowPlain: true, Created: at, Changed: at,
+	a := &keep.Account{Name: "crew-harbour", Note: "n", State: keep.StateActive, Mail: "crew@port-selwyn.example", Groups: []string{"crews"}, MustChange: true,
+		Settings: keep.Settings{SignInBy: new(keep.ByBoth), Allow: new(keep.Networks{netip.MustParsePrefix("192.0.2.0/24")}), Umask: new(keep.Mode(0o007)), ValidUntil: &keep.Moment{Time: at}}, PasswordHash: "h", Created: at, Changed: at,
 		Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "{account}"}, {At: "/maps", Store: "files", Folder: "maps", ReadOnly: true}},
-		Grants: []keep.Grant{{Path: "/", Rights: keep.Full}, {Path: "/maps", Rights: keep.List | keep.Download}}}
+		Grants: []keep.Grant{{Path: "/", Rights: keep.Full, Never: []string{"*.exe"}, Window: &keep.Window{Days: "mon-fri", Zone: "Europe/Oslo"}}, {Path: "/maps", Rights: keep.List | keep.Download}}}
 	require.NoError(t, db.AddAccount(t.Context(), a))
 	back, err := db.Account(t.Context(), "CREW-harbour")
 	require.NoError(t, err)
 	assert.Equal(t, a, back)
-	assert.ErrorIs(t, db.AddAccount(t.Context(), &keep.Account{Name: "Crew-Harbour", State: keep.StateActive, SignInBy: keep.ByEither}), records.ErrTaken)
+	assert.ErrorIs(t, db.AddAccount(t.Context(), &keep.Account{Name: "Crew-Harbour", State: keep.StateActive}), records.ErrTaken)
 	_, err = db.Account(t.Context(), "nobody")
 	assert.ErrorIs(t, err, records.ErrNotFound)
 }

@@ -36,3 +36,11 @@ func (db *DB) SaveStore(ctx context.Context, s keep.Store) error {
 		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder`, s.Name, s.Folder)
 	return err
 }
+
+// DeleteStore removes a store that no mount uses. The files stay.
+func (db *DB) DeleteStore(ctx context.Context, name string) error {
+	db.stores.mu.Lock()
+	defer db.stores.mu.Unlock()
+	db.stores.known = nil
+	return changed(db.write.ExecContext(ctx, "DELETE FROM store WHERE name = ?", name))
+}

@@ -23,9 +23,11 @@ func TestSuspendingEndsARunningTransferAndKeepsTheAccountOut(t *testing.T) {
 	_, err := d.Write(make([]byte, 10_000))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { found := transfers(k); return len(found) == 1 && found[0].Bytes == 10_000 }, 10*time.Second, 10*time.Millisecond)
+	asked := time.Now()
 	k.Must(nil, "account", "suspend", "crew-harbour")
 	assert.Equal(t, "the account was suspended", c.expect(426))
 	c.expect(421)
+	assert.Less(t, time.Since(asked), time.Second, "what is promised")
 	found := transfers(k)
 	require.Len(t, found, 1)
 	assert.EqualValues(t, "account-changed", found[0].Reason)
@@ -57,9 +59,12 @@ func TestAnOperatorEndsASession(t *testing.T) {
 	k.Must(&live, "session", "list")
 	require.Len(t, live, 1)
 	assert.Contains(t, live[0].Cipher, "TLS 1.3")
-	k.Must(nil, "session", "end", live[0].ID)
-	assert.Contains(t, c.expect(421), "an operator ended the session")
-	_, errs, status := k.CLI("session", "end", live[0].ID)
+	id := live[0].ID
+	assert.Contains(t, refused(t, k, "session", "end", id, "-reason", "a\nb"), "control characters")
+	k.Must(nil, "session", "end", id, "-reason", "we move to another machine")
+	assert.Contains(t, c.expect(421), "an operator ended the session: we move to another machine")
+	require.Eventually(t, func() bool { k.Must(&live, "session", "list"); return len(live) == 0 }, 5*time.Second, 10*time.Millisecond)
+	_, errs, status := k.CLI("session", "end", id)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "no such session")
 }
@@ -96,11 +101,11 @@ func TestAccountsAreManagedFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "the name is taken")
 
-	k.Must(nil, "account", "set", "ann", "-note", "from the quay", "-grant", "/in=drop-only", "-plain")
+	k.Must(nil, "account", "set", "ann", "-note", "from the quay", "-grant", "/in=drop-only", "-encryption=optional")
 	var shown api.Account
 	k.Must(&shown, "account", "show", "ann")
 	assert.Equal(t, "from the quay", shown.Note)
-	assert.True(t, shown.AllowPlain)
+	assert.True(t, shown.Plain)
 	require.Len(t, shown.Grants, 2)
 	var trail []api.AuditRecord
 	k.Must(&trail, "audit", "-action", "account-set")

@@ -146,7 +146,7 @@ func TestFTPWithLftpMirrorsBothWays(t *testing.T) {
 func TestEncryptionIsRequiredUnlessAnAccountMayGoWithout(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("records-desk")
-	k.Account("gauge-quay", "-plain", "-rights", "drop-only")
+	k.Account("gauge-quay", "-encryption=optional", "-rights", "drop-only")
 	out, err := testkit.Run(t, "", "curl", "-sS", "--user", "records-desk:"+testkit.Password, "ftp://"+k.Address("ftp")+"/")
 	assert.Error(t, err, out)
 	file, content := testkit.File(t, 600)

@@ -46,13 +46,32 @@ func (p *page) fill(css, text string) {
 	p.do(chromedp.WaitVisible(chromedp.CSS(css)), chromedp.SendKeys(chromedp.CSS(css), text))
 }
 
-// settle is longer than any panel takes to slide in: a click goes to a place.
-const settle = 350 * time.Millisecond
+// pressing clicks the first button that says a text, once it can be seen, lies under
+// nothing and may be used; until then it answers what it waits for. A click is given to
+// the button, not to a place: panels slide in.
+const pressing = `(says => {
+	const button = [...document.querySelectorAll("button")].find(b => b.textContent.trim().replace(/\s+/g, " ") === says)
+	if (!button) return "no such button"
+	button.scrollIntoView({ block: "nearest", behavior: "instant" })
+	const { x, y, width, height } = button.getBoundingClientRect()
+	if (!button.contains(document.elementFromPoint(x + width / 2, y + height / 2))) return "hidden or covered"
+	if (button.disabled) return "disabled"
+	button.focus()
+	button.click()
+	return ""
+})(%q)`
 
 // press clicks the button that says text.
 func (p *page) press(text string) {
 	p.t.Helper()
-	p.do(chromedp.Sleep(settle), chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q]", text))))
+	waiting := ""
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		var err error
+		if waiting, err = chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(pressing, text))); err == nil && waiting == "" {
+			return
+		}
+	}
+	p.t.Fatalf("the button %q: %s", text, waiting)
 }
 
 func (p *page) text(css string) string {
@@ -62,10 +81,20 @@ func (p *page) text(css string) string {
 	return text
 }
 
-// shows waits until a part of the page says text.
+// shows waits until a part of the page says text. The part may be drawn anew while
+// it is being read; then it is read again.
 func (p *page) shows(css, text string) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return strings.Contains(p.text(css), text) }, 15*time.Second, 50*time.Millisecond, text)
+	shown := ""
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		ctx, stop := context.WithTimeout(p.tab, 5*time.Second)
+		now, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(css)))
+		stop()
+		if shown = now; err == nil && strings.Contains(now, text) {
+			return
+		}
+	}
+	require.Contains(p.t, shown, text)
 }
 
 func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
@@ -167,4 +196,91 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.see("input[name=password]")
 	p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/accounts"))
 	p.shows("h1", "Sign in")
+}
+
+// over types in place of what a field holds.
+func (p *page) over(css, text string) {
+	p.t.Helper()
+	p.see(css)
+	p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", css)))
+	p.fill(css, text)
+}
+
+// The house in the console: groups, what holds and who set it, explaining and
+// rehearsing, stores and quotas, and a gate that asks before it shuts its operator out.
+func TestTheConsoleKeepsHouse(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	p := openBrowser(t)
+	at := func(path string) { p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	at("/groups")
+	p.fill("input[name=operator]", "ilse")
+	p.fill("input[name=password]", testkit.Password)
+	p.press("Sign in")
+	p.shows("main", "No group yet.")
+	p.press("Add a group")
+	p.fill(".drawer input[name=name]", "crews")
+	p.press("Add a mount")
+	p.fill(".drawer input[aria-label='Path of mount 1']", "/")
+	p.over(".drawer input[aria-label='Store and folder of mount 1']", "files:{group}/{account}")
+	p.press("Add a grant")
+	p.fill(".drawer input[aria-label='Conditions of grant 1']", "never=*.exe")
+	p.fill(".drawer input[aria-label='quota of its home']", "plenty")
+	p.press("Add the group")
+	p.shows(".drawer [role=alert]", "quotaBytes: \"plenty\" is no size")
+	p.over(".drawer input[aria-label='quota of its home']", "1MiB")
+	p.press("Add the group")
+	p.shows("table[aria-label=Groups]", "quota of its home 1 MiB")
+
+	_, errs, status := k.CLIWith(testkit.Password+"\n", "account", "add", "ann", "-password", "-group", "crews")
+	require.Zero(t, status, errs)
+	file, _ := testkit.File(t, 900<<10)
+	at("/accounts/ann")
+	p.shows(".drawer table[aria-label='Settings in force']", "group crews")
+	p.shows(".drawer table[aria-label=Grants]", "never *.exe")
+	p.press("Change")
+	p.fill(".drawer input[aria-label='largest upload']", "2MiB")
+	p.press("Save; it holds at once")
+	p.shows(".drawer table[aria-label='Settings in force']", "2 MiB")
+	p.over(".drawer input[name=path]", "/setup.exe")
+	p.press("Explain")
+	p.shows(".drawer table[aria-label=Explanation]", "does not count for a name like this")
+	p.press("Rehearse")
+	p.shows(".drawer [role=status]", "tries went as they should")
+	k.Must(nil, "account", "set", "ann", "-rights", "full")
+	out, err := k.Curl("ann", "ftps", "/f", "-T", file)
+	require.NoError(t, err, out)
+
+	at("/stores")
+	p.shows("table[aria-label=Quotas]", "nearly full")
+	p.shows("table[aria-label=Stores]", "group crews")
+	p.fill("input[name=store]", "plates")
+	p.fill("input[name=folder]", k.Dir)
+	p.press("Add a store")
+	p.shows("[role=alert]", "The data folder holds the records")
+	p.do(chromedp.Click(chromedp.Search("//button[text()='files:crews/ann']")))
+	p.press("Count it anew")
+	p.shows("body", "as was known")
+
+	at("/reports/readers?about=files:crews/ann/f")
+	p.shows("table[aria-label=Report]", "the grant on / gives full")
+	p.over("input[name=about]", "files:nowhere")
+	p.press("Make the report")
+	p.shows("main", "Nothing to tell.")
+	at("/audit?text=no+such+thing")
+	p.shows("main", "No record matches.")
+
+	at("/gate")
+	p.shows("table[aria-label=Rules]", "listener sftp")
+	p.fill("input[name=allow]", "192.0.2.0/24")
+	p.press("Save")
+	p.shows("body", "You would lock yourself out")
+	p.press("Leave it")
+	out, err = k.Curl("ann", "ftps", "/")
+	require.NoError(t, err, out)
+	p.over("input[name=allow]", "127.0.0.0/8")
+	p.press("Save")
+	p.shows("body", "It holds for new connections")
+	assert.Contains(t, k.Must(nil, "gate", "show"), "127.0.0.0/8")
 }

@@ -49,9 +49,9 @@ func listenLocal(file string) (net.Listener, error) {
 	if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("control socket: %w", err)
 	}
-	old := setUmask(0o177)
+	setUmask(0o177)
 	l, err := net.Listen("unix", file)
-	setUmask(old)
+	setUmask(0) // files get the modes that umasks of accounts give; the service names the modes of its own
 	if err != nil {
 		return nil, fmt.Errorf("control socket: %w", err)
 	}
@@ -60,7 +60,7 @@ func listenLocal(file string) (net.Listener, error) {
 
 // serve starts both.
 func (c *consoles) serve(s *Service) {
-	api := &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Traffic: s.Traffic, Posts: s, Status: s.Status, Stopping: c.stopping, Log: s.log}
+	api := &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Seal: s.Seal, Traffic: s.Traffic, Posts: s, Status: s.Status, Admit: func(address string) bool { return s.door.gate.Load().Admit(address) }, Stopping: c.stopping, Log: s.log}
 	for _, face := range []struct {
 		l     net.Listener
 		local bool

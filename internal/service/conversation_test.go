@@ -170,7 +170,7 @@ func TestPassiveAndActiveModeOverBothFamilies(t *testing.T) {
 	file, content := testkit.File(t, 100_000)
 	for _, host := range []string{"127.0.0.1", "[::1]"} {
 		k := testkit.StartOn(t, testkit.Folder(t), host)
-		k.Account("records-desk", "-plain")
+		k.Account("records-desk", "-encryption=optional")
 		// Debian's curl does no TLS on active data connections, so it goes in clear there; lftp does.
 		active := []string{"--no-ssl", "--ftp-port", strings.Trim(host, "[]")}
 		modes := [][]string{nil, active}

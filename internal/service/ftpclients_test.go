@@ -33,7 +33,7 @@ func TestMirrorsGoUpAndDownAndOnAgainInEveryMode(t *testing.T) {
 			for _, passive := range []string{"on", "off"} {
 				t.Run(host+" "+tls+" passive "+passive, func(t *testing.T) {
 					account := "ann-" + tls + "-" + passive
-					k.Account(account, map[bool]string{true: "-plain=true", false: "-plain=false"}[tls == "plain"])
+					k.Account(account, map[bool]string{true: "-encryption=optional", false: "-encryption=listener"}[tls == "plain"])
 					listener := map[string]string{"plain": "ftp", "explicit": "ftp", "implicit": "ftps"}[tls]
 					from, back := survey(t), t.TempDir()
 					head := []string{"set ftp:passive-mode " + passive}
@@ -70,7 +70,7 @@ func TestMirrorsGoUpAndDownAndOnAgainInEveryMode(t *testing.T) {
 func TestAPlainCommandLineClient(t *testing.T) {
 	for _, host := range []string{"127.0.0.1", "[::1]"} {
 		k := testkit.StartOn(t, testkit.Folder(t), host)
-		k.Account("gauge", "-plain")
+		k.Account("gauge", "-encryption=optional")
 		file, content := testkit.File(t, 70_000)
 		back := filepath.Join(t.TempDir(), "back")
 		require.NoError(t, os.WriteFile(back+".part", content[:30_000], 0o600))

@@ -231,6 +231,8 @@ func (d *door) admits(from string, l *keep.Listener) bool {
 	switch until, locked := d.accounts.Guard.AddressLocked(from); {
 	case locked:
 		why = "the address is locked out until " + until.UTC().Format("15:04:05 MST")
+	case !d.gate.Load().Admit(from):
+		why = "the network rules of the service do not let the address in"
 	case !l.Admits(from):
 		why = "the network rules of the listener " + l.Name + " do not let the address in"
 	default:

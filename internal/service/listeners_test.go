@@ -345,7 +345,7 @@ func TestTheAnonymousAccountIsHarmless(t *testing.T) {
 	_, errs, status := k.CLIWith(testkit.Password+"\n", "account", "add", "anonymous", "-home", "files:open", "-password")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "it has no password")
-	k.Must(nil, "account", "add", "anonymous", "-home", "files:open", "-rights", "full", "-mount", "/tables=files:tables", "-plain")
+	k.Must(nil, "account", "add", "anonymous", "-home", "files:open", "-rights", "full", "-mount", "/tables=files:tables", "-encryption=optional")
 	assert.Contains(t, refused(t, k, "key", "add", "anonymous", newPair(t)+".pub"), "it has no keys")
 	assert.Contains(t, k.Must(nil, "account", "show", "anonymous"), "read-only")
 	require.NoError(t, os.MkdirAll(filepath.Join(k.Dir, "files", "tables"), 0o750))

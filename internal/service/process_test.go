@@ -203,3 +203,58 @@ func TestWhatKeepsAServiceFromStartingIsSaid(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 }
+
+// However often the service is killed under load, its trail hangs together and agrees
+// with every checkpoint that was signed, and no acknowledged upload is missing.
+func TestTheTrailAndItsCheckpointsHoldAfterEachKill(t *testing.T) {
+	dir := testkit.Folder(t)
+	p := launch(t, dir)
+	p.addAccount()
+	key := p.key
+	file, _ := testkit.File(t, 100)
+	var kept string
+	acknowledged := 0
+	for round := range 5 {
+		stop := make(chan struct{})
+		var uploading sync.WaitGroup
+		var mu sync.Mutex
+		for w := range 3 {
+			uploading.Go(func() {
+				for n := 0; ; n++ {
+					select {
+					case <-stop:
+						return
+					default:
+					}
+					if p.sftpBatch(fmt.Sprintf("put %s r%d-w%d-%d", file, round, w, n)).Run() != nil {
+						return
+					}
+					mu.Lock()
+					acknowledged++
+					mu.Unlock()
+				}
+			})
+		}
+		time.Sleep(time.Duration(200+137*round) * time.Millisecond)
+		require.NoError(t, p.run.Process.Kill())
+		close(stop)
+		uploading.Wait()
+		p.run.Wait()
+		p = launch(t, dir)
+		p.key = key
+		var report api.AuditReport
+		args := []string{"audit", "verify"}
+		if kept != "" {
+			args = append(args, "-checkpoint", kept)
+		}
+		p.cli(&report, "", args...)
+		require.Zero(t, report.BadSeq, "round %d: %s", round, report.Problem)
+		var last api.Checkpoint
+		p.cli(&last, "", "audit", "checkpoint")
+		kept = last.Line
+	}
+	var found []api.Transfer
+	p.cli(&found, "", "transfer", "list", "-outcome", "done", "-most", "100000")
+	assert.GreaterOrEqual(t, len(found), acknowledged)
+	assert.NotZero(t, acknowledged)
+}

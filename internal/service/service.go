@@ -15,6 +15,7 @@ import (
 	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/records"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/traffic"
@@ -50,12 +51,14 @@ const (
 type Service struct {
 	DB        *records.DB
 	Trail     *audit.Trail
+	Seal      *audit.Seal
 	Office    *office.Office
 	Operators *signin.Operators
 	Traffic   *traffic.Registry
 	HostKeys  *hostkey.Ring
 
 	certificate *certificate.Keeper
+	ledger      *quota.Ledger
 
 	dir       string
 	log       *slog.Logger
@@ -83,7 +86,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func (s *Service) prepare(ctx context.Context, o Options) (err error) {
-	if s.Trail, err = audit.Open(ctx, s.DB, o.Log); err != nil {
+	if s.Seal, err = audit.OpenSeal(o.Dir); err != nil {
+		return err
+	}
+	if s.Trail, err = audit.Open(ctx, s.DB, s.Seal, o.Log); err != nil {
 		return err
 	}
 	if err := s.furnish(ctx, o); err != nil {
@@ -99,6 +105,9 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if delay == 0 {
 		delay = signin.FailureDelay
 	}
+	if err := office.Sweep(o.Dir); err != nil {
+		o.Log.Warn("what a rehearsal left is still there", "cause", err)
+	}
 	hasher := signin.NewHasher()
 	guard := &signin.Guard{Limits: o.Limits}
 	if guard.Limits == (signin.Limits{}) {
@@ -107,9 +116,15 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay,
 		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
-	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Traffic: s.Traffic, Log: o.Log}
-	return nil
+	s.ledger = quota.Open(s.DB, o.Log, s.counted)
+	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Dir: o.Dir, Log: o.Log}
+	rules, err := s.Office.Gate(ctx)
+	if err != nil {
+		return err
+	}
+	s.door.gate.Store(&rules)
+	return s.Office.Arrange(ctx)
 }
 
 // furnish puts the first store and listeners into new records, and the addresses
@@ -257,11 +272,23 @@ func (s *Service) Stop(ctx context.Context) error {
 }
 
 func (s *Service) close() error {
+	if s.ledger != nil {
+		s.ledger.Close()
+	}
 	if s.Trail != nil {
 		s.Trail.Close()
 	}
 	return s.DB.Close()
 }
+
+// counted records that a folder held something else than was known: it was
+// changed behind the service's back.
+func (s *Service) counted(d quota.Difference) {
+	s.Trail.Note(keep.AuditRecord{Action: keep.QuotaRecount, Target: d.Spot.Store + ":" + d.Spot.Path, Outcome: keep.Done, Detail: d.String()})
+}
+
+// Admit puts the network rules of the service in force. It implements [office.Live].
+func (d *door) Admit(rules keep.Rules) { d.gate.Store(&rules) }
 
 // Status is how the service is.
 func (s *Service) Status(ctx context.Context) (api.Status, error) {

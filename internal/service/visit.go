@@ -5,8 +5,9 @@ import (
 	"errors"
 	"log/slog"
 	"net"
-	"reflect"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -14,7 +15,9 @@ import (
 	"urbankeep/internal/audit"
 	"urbankeep/internal/ftp"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/records"
+	"urbankeep/internal/rehearse"
 	"urbankeep/internal/sftp"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/traffic"
@@ -28,7 +31,9 @@ type door struct {
 	trail    *audit.Trail
 	accounts *signin.Accounts
 	traffic  *traffic.Registry
+	ledger   *quota.Ledger
 	log      *slog.Logger
+	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
 	mu         sync.Mutex
 	inside     map[*visit]bool
@@ -50,8 +55,17 @@ func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut f
 }
 
 func (d *door) arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) *visit {
-	return &visit{door: d, cut: cut,
+	v := &visit{door: d,
 		visitor: signin.Visitor{Address: wire.IP(remote).String(), Protocol: p, Encrypted: encrypted, Session: traffic.NewID()}}
+	v.cut = func(why *keep.Fault) {
+		cut(why)
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		if v.session != nil {
+			v.session.Hurry()
+		}
+	}
+	return v
 }
 
 // visit is one connection, and the session on it once somebody signed in.
@@ -63,7 +77,7 @@ type visit struct {
 
 	mu      sync.Mutex // account, tree and session change together
 	visitor signin.Visitor
-	account *keep.Account
+	account *keep.Effective
 	tree    *tree.Tree
 	session *traffic.Session
 	key     string // fingerprint of the key it signed in with, "" for none
@@ -99,9 +113,12 @@ func (v ftpVisit) admitted(opened *tree.Tree, err error) (*tree.Tree, error) {
 // Admitted waits until the sign-in is on disk.
 func (v *visit) Admitted() error { return v.attempt.Recorded() }
 
-func (v *visit) MayBePlain(ctx context.Context, account string) bool {
+func (v *visit) MayBePlain(ctx context.Context, account string, byListener bool) bool {
 	holder, err := v.door.db.Holder(ctx, keep.SignInName(account))
-	if err == nil && holder.Account.AllowPlain {
+	switch {
+	case err == nil && holder.Account.Encryption == keep.EncryptionOptional:
+		return true
+	case byListener && (err != nil || holder.Account.Encryption != keep.EncryptionRequired):
 		return true
 	}
 	v.door.accounts.RefusePlain(v.visitor, account)
@@ -129,7 +146,7 @@ func (v *visit) KeyProved(ctx context.Context, account string, key ssh.PublicKey
 }
 
 // enter opens the tree and puts the session in view.
-func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) {
+func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error) {
 	d := v.door
 	unable := func(err error) (*tree.Tree, error) {
 		d.log.Error("tree can't be opened", "account", a.Name, "cause", err)
@@ -139,13 +156,26 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 	if err != nil {
 		return unable(err)
 	}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail}
+	rehearsal := v.attempt.Rehearsal
+	if rehearsal != nil {
+		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))
+	}
 	session := d.traffic.Open(traffic.SessionInfo{ID: v.visitor.Session, Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol,
 		Encrypted: v.visitor.Encrypted, Cipher: v.cipher, Client: v.client}, v.cut)
 	opened, err := tree.Open(tree.Who{Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol, Encrypted: v.visitor.Encrypted,
-		Session: v.visitor.Session}, a, stores, d.trail, session)
+		Session: v.visitor.Session, Rehearsal: rehearsal != nil}, a, house, session)
 	if err != nil {
 		session.Close()
 		return unable(err)
+	}
+	session.Limit(speedsOf(a))
+	if !a.Furnished && len(a.Starters) > 0 && rehearsal == nil {
+		if err := opened.Furnish(a.Starters); err != nil {
+			d.log.Error("starter folders not made", "account", a.Name, "cause", err)
+		} else if err := d.db.Furnished(ctx, a.ID); err != nil {
+			d.log.Error("starter folders not noted", "account", a.Name, "cause", err)
+		}
 	}
 	v.mu.Lock()
 	v.account, v.tree, v.session, v.key, v.since = a, opened, session, v.attempt.Key, time.Now()
@@ -158,6 +188,23 @@ func (v *visit) enter(ctx context.Context, a *keep.Account) (*tree.Tree, error) 
 	return opened, nil
 }
 
+// scratch is a house in which a rehearsal can break nothing.
+func (d *door) scratch(stores []keep.Store, folder rehearse.Scratch) tree.House {
+	stages := make([]keep.Store, len(stores))
+	for i, s := range stores {
+		stages[i] = keep.Store{Name: s.Name, Folder: folder.Store(s.Name)}
+	}
+	return tree.House{Stores: stages, Ledger: quota.Unlimited(), Trail: d.trail}
+}
+
+func speedsOf(a *keep.Effective) traffic.Speeds {
+	return traffic.Speeds{Up: a.SpeedUp, Down: a.SpeedDown, SessionUp: a.SessionSpeedUp, SessionDown: a.SessionSpeedDown}
+}
+
+func (v *visit) ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error {
+	return v.door.accounts.ChangePassword(ctx, v.visitor, account, old, wanted)
+}
+
 // watchEnd ends the session when the account's time does. The caller holds mu.
 func (v *visit) watchEnd() {
 	if v.ends != nil {
@@ -167,19 +214,19 @@ func (v *visit) watchEnd() {
 	if v.account == nil || v.account.ValidUntil.IsZero() {
 		return
 	}
-	v.ends = time.AfterFunc(time.Until(v.account.ValidUntil), func() {
+	v.ends = time.AfterFunc(time.Until(v.account.ValidUntil.Time), func() {
 		v.cut(keep.Refuse(keep.AccountChanged, "the account's time has ended"))
 	})
 }
 
 // recheck closes the gap between reading the account and putting the session in
 // view, in which it may have been suspended, deleted or changed.
-func (d *door) recheck(ctx context.Context, v *visit, a *keep.Account) {
+func (d *door) recheck(ctx context.Context, v *visit, a *keep.Effective) {
 	now, err := d.db.Holder(ctx, a.Name)
 	switch {
 	case err != nil || now.Account.ID != a.ID || now.Account.Closed(time.Now()) != nil:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
-	case a.MaxSessions > 0 && len(d.traffic.SessionsOf(a.Name)) > a.MaxSessions: // two came at the same time
+	case a.MaxSessions > 0 && len(d.traffic.SessionsOf(a.Name)) > int(a.MaxSessions): // two came at the same time
 		v.cut(keep.Refuse(keep.TooManySessions, "the account has as many sessions as it may"))
 	case now.Account != a:
 		d.Renew(now.Account)
@@ -222,15 +269,28 @@ func (v *visit) SignOut(why *keep.Fault) {
 
 // Renew puts a changed account in force: grants at once, a changed set of mounts
 // by ending the session. It implements [office.Live].
-func (d *door) Renew(account *keep.Account) {
+func (d *door) Renew(account *keep.Effective) {
 	for _, v := range d.visits(account.Name) {
 		if closed := account.Closed(time.Now()); closed != nil {
-			v.cut(keep.Refuse(keep.AccountChanged, closed.Say))
+			if say := closed.Say; closed.Reason == keep.Suspended {
+				v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended"))
+			} else {
+				v.cut(keep.Refuse(keep.AccountChanged, say))
+			}
+			continue
+		}
+		switch {
+		case !account.Admit(v.visitor.Address):
+			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used from this address"))
+			continue
+		case !account.MayUse(v.visitor.Protocol):
+			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used over this protocol"))
 			continue
 		}
 		v.mu.Lock()
-		if v.account != nil && reflect.DeepEqual(v.account.Mounts, account.Mounts) {
+		if v.account != nil && slices.EqualFunc(v.account.Mounts, account.Mounts, sameFolder) {
 			v.tree.Renew(account)
+			v.session.Limit(speedsOf(account))
 			v.account = account
 			v.watchEnd()
 			v.mu.Unlock()
@@ -239,6 +299,11 @@ func (d *door) Renew(account *keep.Account) {
 		v.mu.Unlock()
 		v.cut(keep.Refuse(keep.AccountChanged, "the account's folders were changed; sign in again"))
 	}
+}
+
+// sameFolder reports whether a mount leads where it did.
+func sameFolder(a, b keep.Mount) bool {
+	return a.At == b.At && a.Store == b.Store && a.Folder == b.Folder
 }
 
 // EndAll ends the sessions of an account. It implements [office.Live].

@@ -28,6 +28,9 @@ type Keeper interface {
 type Visit interface {
 	// SignIn opens the account's tree by password. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// ChangePassword gives an account that must change its password a new one. The
+	// error is a [*keep.FieldError] when another may be tried.
+	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
 	// Offer reports whether a key, or a user certificate, would sign an account
 	// in; the client has proved nothing yet.
 	Offer(ctx context.Context, account string, key ssh.PublicKey) bool
@@ -64,6 +67,9 @@ var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute, Aliv
 // maxTries bounds the sign-in attempts of one connection; clients that offer
 // several keys use one for each.
 const maxTries = 8
+
+// maxChoices bounds how often a new password may be tried.
+const maxChoices = 3
 
 // maxChannels bounds the sessions that one connection may have at once, and with
 // them its memory.
@@ -182,7 +188,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
 		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
 	}
-	c.idle = time.AfterFunc(s.Timeouts.Idle, func() { c.cut(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
+	c.idle = time.AfterFunc(c.tree.Idle(s.Timeouts.Idle), func() { c.cut(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
 	defer c.idle.Stop()
 
 	var running sync.WaitGroup
@@ -279,7 +285,37 @@ func (c *conn) byQuestion(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChal
 	if err != nil || len(answers) != 1 {
 		return nil, errAuth
 	}
-	return c.byPassword(meta, []byte(answers[0]))
+	opened, err := c.visit.SignIn(c.ctx, meta.User(), keep.Secret(answers[0]))
+	if err != nil && keep.FaultOf(err).Reason == keep.MustChange {
+		return c.newPassword(meta, keep.Secret(answers[0]), ask)
+	}
+	return c.entered(opened, err)
+}
+
+// newPassword asks for the new password that an account must choose, and signs it
+// in with that. RFC 4256, section 3.1, leaves further questions to the server.
+func (c *conn) newPassword(meta ssh.ConnMetadata, old keep.Secret, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	say := "Your password must be changed before you can go on."
+	for range maxChoices {
+		answers, err := ask("", say, []string{"New password: ", "The same again: "}, []bool{false, false})
+		if err != nil || len(answers) != 2 {
+			return nil, errAuth
+		}
+		if answers[0] != answers[1] {
+			say = "The two were not the same."
+			continue
+		}
+		var field *keep.FieldError
+		switch err := c.visit.ChangePassword(c.ctx, meta.User(), old, keep.Secret(answers[0])); {
+		case errors.As(err, &field):
+			say = "Not this one: " + field.Say + "."
+		case err != nil:
+			return nil, errAuth
+		default:
+			return c.byPassword(meta, []byte(answers[0]))
+		}
+	}
+	return nil, errAuth
 }
 
 func (c *conn) entered(opened *tree.Tree, err error) (*ssh.Permissions, error) {

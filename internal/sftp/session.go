@@ -87,7 +87,7 @@ func (s *session) run() {
 			}
 			return
 		}
-		s.conn.idle.Reset(s.conn.server.Timeouts.Idle)
+		s.conn.idle.Reset(s.conn.tree.Idle(s.conn.server.Timeouts.Idle))
 		r := &request{s: s, weight: weight, packet: packet, d: decoder{b: packet[1:]}}
 		r.id = r.d.uint32()
 		if r.d.err != nil {

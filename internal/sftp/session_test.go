@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/tree"
 )
 
@@ -33,6 +34,8 @@ func (silent) Note(keep.AuditRecord)                             {}
 func (silent) Doing(keep.Action, string)                         {}
 func (s silent) Begin(tree.Transfer) tree.Meter                  { return s }
 func (silent) Moved(int)                                         {}
+func (silent) Chunk() int                                        { return 0 }
+func (silent) Pace(int)                                          {}
 func (silent) End(keep.Outcome, keep.Reason)                     {}
 func (silent) Admitted() error                                   { return nil }
 func (silent) Secured(string)                                    {}
@@ -45,9 +48,14 @@ func (s silent) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit {
 func (s silent) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
 	return nil, keep.Refuse(keep.BadCredentials, "no")
 }
+func (silent) ChangePassword(context.Context, string, keep.Secret, keep.Secret) error { return nil }
 func (s silent) SignIn(context.Context, string, keep.Secret) (*tree.Tree, error) {
 	a := &keep.Account{Name: "ann", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "jail"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
-	return tree.Open(tree.Who{Account: "ann"}, a, []keep.Store{{Name: "files", Folder: s.dir}}, s, s)
+	e, err := keep.Resolve(a, nil)
+	if err != nil {
+		return nil, err
+	}
+	return tree.Open(tree.Who{Account: "ann"}, e, tree.House{Stores: []keep.Store{{Name: "files", Folder: s.dir}}, Ledger: quota.Unlimited(), Trail: s}, s)
 }
 
 // pipe is a channel whose client has sent all it will and takes whatever comes.

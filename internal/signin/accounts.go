@@ -35,6 +35,8 @@ type Accounts struct {
 	Sessions func(account string) int
 	Log      *slog.Logger
 	Delay    time.Duration // of a failure; see [FailureDelay]
+
+	rehearsals rehearsals
 }
 
 // errDenied is all that a client learns of a failed sign-in.
@@ -45,11 +47,58 @@ func errDenied(cause error) *keep.Fault {
 // ErrPasswordToo says that the key was right and the account's password must follow.
 var ErrPasswordToo = keep.Refuse(keep.PasswordToo, "the key is right; the password must follow")
 
+// rehearse admits a rehearsal: whether the account may be used, and over this
+// protocol, counts; from where, what it must show and how often do not.
+func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, r *Rehearsal) (*keep.Effective, error) {
+	if closed := account.Closed(time.Now()); closed != nil {
+		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, "rehearsal: "+closed.Say, nil)
+	}
+	if !account.MayUse(v.Protocol) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "rehearsal: the account may not sign in over "+string(v.Protocol), nil)
+	}
+	record := v.record(account.Name, keep.Rehearsing)
+	record.Outcome, record.Detail = keep.Done, "a sign-in to try the account out, asked for by "+r.Operator
+	*t = Attempt{Rehearsal: r, Recorded: a.Trail.Begin(record)}
+	return account, nil
+}
+
+// errMustChange goes to a client that has shown the right password.
+var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must be changed first: sign in over SFTP, which asks for a new one")
+
+// ChangePassword gives an account the password that its holder chose, after it was
+// told to. The error is a [*keep.FieldError] when the new one is not good enough.
+func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, old, wanted keep.Secret) error {
+	holder, err := a.DB.Holder(ctx, name)
+	if err != nil || a.Guard.Locked(name, v.Address) || !holder.Account.MustChange {
+		return errDenied(err)
+	}
+	if ok, err := a.Hasher.Matches(ctx, holder.Account.PasswordHash, old); !ok || err != nil {
+		return errDenied(err)
+	}
+	if old == wanted {
+		return &keep.FieldError{Field: "password", Say: "it is the one you have: choose another"}
+	}
+	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
+		return err
+	}
+	hash, err := a.Hasher.Hash(ctx, wanted)
+	if err != nil {
+		return err
+	}
+	if err := a.DB.SetPassword(ctx, holder.Account.ID, hash); err != nil {
+		return err
+	}
+	r := v.record(holder.Account.Name, keep.PasswordChange)
+	r.Outcome = keep.Done
+	return a.Trail.Record(r)
+}
+
 // Attempt is how far one connection has come with its sign-in. It belongs to the
 // connection's goroutine; its zero value is a beginning.
 type Attempt struct {
-	Key      string       // fingerprint of the key that signed in, "" when none did
-	Recorded func() error // waits until the sign-in is on disk; nil before it
+	Key       string       // fingerprint of the key that signed in, "" when none did
+	Rehearsal *Rehearsal   // it is one; nil for everybody else
+	Recorded  func() error // waits until the sign-in is on disk; nil before it
 
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
@@ -61,10 +110,15 @@ type proved struct{ fingerprint, how string }
 
 // Password proves an account by its password. The error is always the same
 // [keep.Fault]; the trail has the reason.
-func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Account, error) {
+func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Effective, error) {
 	started := time.Now()
 	name = keep.SignInName(name)
 	holder, err := a.DB.Holder(ctx, name)
+	if err == nil {
+		if r := a.rehearsals.take(holder.Account.Name, password); r != nil {
+			return a.rehearse(ctx, v, t, holder.Account, started, r)
+		}
+	}
 	if err == nil && holder.Account.Anonymous() && v.Protocol != keep.SFTP {
 		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
 	}
@@ -94,6 +148,12 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, useless, err)
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
+	}
+	if holder.Account.MustChange {
+		r := v.record(holder.Account.Name, keep.SignIn)
+		r.Outcome, r.Reason, r.Detail = keep.Refused, errMustChange.Reason, errMustChange.Say
+		a.Trail.Note(r)
+		return nil, errMustChange
 	}
 	if t.proved != nil {
 		return a.admit(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password")
@@ -125,13 +185,19 @@ func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fa
 
 // admit begins to record a sign-in, which [Attempt.Recorded] ends; the fingerprint of the key, if it was one, stands in
 // the record as its target.
-func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Account, started time.Time, fingerprint, how string) (*keep.Account, error) {
+func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, fingerprint, how string) (*keep.Effective, error) {
 	if closed := account.Closed(time.Now()); closed != nil {
 		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, closed.Say, nil)
 	}
+	if !account.Admit(v.Address) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.NetworkRefused, "the account may not sign in from this address", nil)
+	}
+	if !account.MayUse(v.Protocol) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "the account may not sign in over "+string(v.Protocol), nil)
+	}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
-	if account.MaxSessions > 0 && a.Sessions(account.Name) >= account.MaxSessions {
+	if account.MaxSessions > 0 && a.Sessions(account.Name) >= int(account.MaxSessions) {
 		fault := errFull(account)
 		r := v.record(account.Name, keep.SignIn)
 		r.Outcome, r.Reason, r.Detail = keep.Refused, fault.Reason, fault.Say
@@ -177,7 +243,7 @@ func (a *Accounts) count(v Visitor, name string) {
 
 // errFull says that an account has as many sessions as it may. Its client has
 // proved who it is, and may know.
-func errFull(account *keep.Account) *keep.Fault {
+func errFull(account *keep.Effective) *keep.Fault {
 	return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many sessions as it may, %d: end one first", account.MaxSessions))
 }
 

@@ -46,7 +46,7 @@ func (a *Accounts) Offer(ctx context.Context, v Visitor, t *Attempt, name string
 
 // KeyProved signs in an account whose client has proved that it holds the key;
 // [ErrPasswordToo] when the account's password must follow.
-func (a *Accounts) KeyProved(ctx context.Context, v Visitor, t *Attempt, name string, key ssh.PublicKey) (*keep.Account, error) {
+func (a *Accounts) KeyProved(ctx context.Context, v Visitor, t *Attempt, name string, key ssh.PublicKey) (*keep.Effective, error) {
 	started := time.Now()
 	account, p, why := a.match(ctx, v, name, key)
 	if why != "" {
@@ -76,7 +76,7 @@ func (a *Accounts) Abandon(v Visitor, t *Attempt) {
 }
 
 // match finds the account and what of it a key opens; or says why it opens nothing.
-func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.PublicKey) (*keep.Account, proved, string) {
+func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.PublicKey) (*keep.Effective, proved, string) {
 	holder, err := a.DB.Holder(ctx, name)
 	if err != nil {
 		return nil, proved{}, "no such account"

@@ -185,7 +185,7 @@ func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role
 	if role != keep.Owner && role != keep.Manager && role != keep.Auditor {
 		return nil, &keep.FieldError{Field: "role", Say: "use owner, manager or auditor"}
 	}
-	if err := CheckPassword(password); err != nil {
+	if err := CheckPassword(password, name); err != nil {
 		return nil, err
 	}
 	hash, err := o.Hasher.Hash(ctx, password)

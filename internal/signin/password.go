@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	zxcvbn "github.com/ccojocar/zxcvbn-go"
 	"golang.org/x/crypto/argon2"
 
 	"urbankeep/internal/keep"
@@ -98,7 +99,7 @@ func (h *Hasher) derive(ctx context.Context, password, salt []byte, memory, pass
 }
 
 // CheckPassword says what is wrong with a new password, as a [*keep.FieldError].
-func CheckPassword(password keep.Secret) error {
+func CheckPassword(password keep.Secret, account string) error {
 	text := password.Reveal()
 	switch {
 	case len([]rune(text)) < MinPassword:
@@ -108,7 +109,34 @@ func CheckPassword(password keep.Secret) error {
 	case strings.ContainsAny(text, "\r\n\x00"):
 		return &keep.FieldError{Field: "password", Say: "it holds a line break or NUL, which FTP clients can't send"}
 	}
+	if s := Estimate(password, account); s.Score < leastScore {
+		return &keep.FieldError{Field: "password", Say: "it is easily guessed (" + s.Say + "): choose another or have one generated"}
+	}
 	return nil
+}
+
+// leastScore is what a new password must reach: guessing it offline takes more than
+// moments.
+const leastScore = 2
+
+// Strength is an estimate of how hard a password is to guess.
+type Strength struct {
+	Score int    `json:"score"` // 0, guessed at once, to 4, out of reach
+	Say   string `json:"say"`
+}
+
+// maxEstimated bounds the estimate's work, characters: what comes after it only
+// makes a password stronger.
+const maxEstimated = 64
+
+// Estimate says how hard a password is to guess for somebody who knows the
+// account's name, common words and patterns, and has its hash.
+func Estimate(password keep.Secret, account string) Strength {
+	text := []rune(password.Reveal())
+	text = text[:min(len(text), maxEstimated)]
+	found := zxcvbn.PasswordStrength(string(text), append(strings.FieldsFunc(account, func(r rune) bool { return strings.ContainsRune("._-@+", r) }), account, "urbankeep"))
+	say := []string{"guessed at once", "guessed in minutes", "guessed in hours to days", "hard to guess", "out of reach"}[found.Score]
+	return Strength{found.Score, say}
 }
 
 // Hash makes the argon2id hash of a password in PHC form.

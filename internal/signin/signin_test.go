@@ -62,11 +62,11 @@ func TestHashingWaitsItsTurnAndGivesUpWithItsClient(t *testing.T) {
 }
 
 func TestPasswordRules(t *testing.T) {
-	for _, good := range []keep.Secret{"ten chars!", "größer als zehn", keep.Secret(strings.Repeat("x", signin.MaxPassword))} {
-		assert.NoError(t, signin.CheckPassword(good))
+	for _, good := range []keep.Secret{"ten quays!", "größer als zehn", keep.Secret(strings.Repeat("tide at noon;", 100)[:signin.MaxPassword])} {
+		assert.NoError(t, signin.CheckPassword(good, "crew-harbour"))
 	}
-	for _, bad := range []keep.Secret{"", "nine char", "ten chars\n", "ten\x00chars", keep.Secret(strings.Repeat("x", signin.MaxPassword+1))} {
-		assert.Error(t, signin.CheckPassword(bad))
+	for _, bad := range []keep.Secret{"", "nine char", "ten chars\n", "ten\x00chars", "password12", "crew-harbour", "qwertyuiop", keep.Secret(strings.Repeat("x", signin.MaxPassword+1))} {
+		assert.Error(t, signin.CheckPassword(bad, "crew-harbour"))
 	}
 }
 
@@ -92,7 +92,7 @@ func accounts(t *testing.T) (*signin.Accounts, *records.DB) {
 	db, err := records.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	log := slog.New(slog.DiscardHandler)
-	trail, err := audit.Open(t.Context(), db, log)
+	trail, err := audit.Open(t.Context(), db, nil, log)
 	require.NoError(t, err)
 	t.Cleanup(func() { trail.Close(); db.Close() })
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: "/x"}))
@@ -115,10 +115,10 @@ func TestFailuresTakeAsLongAndSayTheSame(t *testing.T) {
 		{Name: "ann", PasswordHash: hash},
 		{Name: "resting", State: keep.StateSuspended, PasswordHash: hash},
 		{Name: "nopassword"},
-		{Name: "keyonly", SignInBy: keep.ByKey, PasswordHash: hash},
-		{Name: "keyfirst", SignInBy: keep.ByBoth, PasswordHash: hash},
+		{Name: "keyonly", Settings: keep.Settings{SignInBy: new(keep.ByKey)}, PasswordHash: hash},
+		{Name: "keyfirst", Settings: keep.Settings{SignInBy: new(keep.ByBoth)}, PasswordHash: hash},
 	} {
-		acct.State, acct.SignInBy = cmp.Or(acct.State, keep.StateActive), cmp.Or(acct.SignInBy, keep.ByEither)
+		acct.State = cmp.Or(acct.State, keep.StateActive)
 		acct.Mounts = []keep.Mount{{At: "/", Store: "files", Folder: "x"}}
 		require.NoError(t, db.AddAccount(t.Context(), acct))
 	}
@@ -150,7 +150,7 @@ func TestAChangedAccountIsNotSignedInFromMemory(t *testing.T) {
 	a, db := accounts(t)
 	hash, err := a.Hasher.Hash(t.Context(), "the right password")
 	require.NoError(t, err)
-	acct := &keep.Account{Name: "ann", State: keep.StateActive, SignInBy: keep.ByEither, PasswordHash: hash, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "x"}}}
+	acct := &keep.Account{Name: "ann", State: keep.StateActive, PasswordHash: hash, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "x"}}}
 	require.NoError(t, db.AddAccount(t.Context(), acct))
 	v := signin.Visitor{Address: "192.0.2.1", Protocol: keep.FTPS, Session: "S"}
 	_, err = a.Password(t.Context(), v, &signin.Attempt{}, "ann", "the right password")
@@ -186,7 +186,7 @@ func TestRefusedOffersLookAlikeAndAreRecorded(t *testing.T) {
 	known := newKey(t)
 	for name, rules := range map[string]keep.Key{"plain": {}, "expired": {Expires: time.Now().Add(-time.Minute)},
 		"elsewhere": {Networks: keep.Networks{netip.MustParsePrefix("198.51.100.0/24")}}, "authority": {Authority: true}} {
-		acct := &keep.Account{Name: name, State: keep.StateActive, SignInBy: keep.ByEither, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "x"}}}
+		acct := &keep.Account{Name: name, State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "x"}}}
 		require.NoError(t, db.AddAccount(t.Context(), acct))
 		rules.AccountID, rules.Blob, rules.Fingerprint, rules.Type = acct.ID, known.Marshal(), ssh.FingerprintSHA256(known), known.Type()
 		require.NoError(t, db.AddKey(t.Context(), &rules))
@@ -199,7 +199,7 @@ func TestRefusedOffersLookAlikeAndAreRecorded(t *testing.T) {
 		assert.GreaterOrEqual(t, time.Since(started), 25*time.Millisecond, name)
 		a.Abandon(v, &attempt)
 		assert.Eventually(t, func() bool {
-			found, err := db.SearchAudit(t.Context(), records.AuditQuery{Account: name, Limit: 5})
+			found, _, err := db.SearchAudit(t.Context(), records.AuditQuery{Account: name, Limit: 5})
 			return err == nil && len(found) == 1 && found[0].Outcome == keep.Refused &&
 				strings.Contains(found[0].Detail, ssh.FingerprintSHA256(known)+" ("+why)
 		}, 5*time.Second, 10*time.Millisecond, "%s: %s", name, why)

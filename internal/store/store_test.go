@@ -14,7 +14,7 @@ import (
 
 func TestMissingFoldersOfAStoreAreMadeForItsOwnUser(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "not", "there")
-	root, err := store.Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
+	root, _, err := store.Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
 	require.NoError(t, err)
 	defer root.Close()
 	info, err := os.Stat(filepath.Join(dir, "crews", "harbour"))
@@ -29,7 +29,7 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "absolute")))
 	require.NoError(t, os.Symlink("../../..", filepath.Join(dir, "relative")))
 	for _, folder := range []string{"absolute", "relative", "absolute/new", "relative/new", "../x", "/etc"} {
-		_, err := store.Open(keep.Store{Name: "files", Folder: dir}, folder)
+		_, _, err := store.Open(keep.Store{Name: "files", Folder: dir}, folder)
 		assert.Error(t, err, folder)
 	}
 	entries, err := os.ReadDir(outside)
@@ -38,13 +38,13 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 }
 
 func TestTheWholeStoreAndItsSpace(t *testing.T) {
-	root, err := store.Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
+	root, _, err := store.Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
 	require.NoError(t, err)
 	defer root.Close()
 	space, err := store.SpaceOf(root)
 	require.NoError(t, err)
 	assert.NotZero(t, space.Bytes)
 	assert.LessOrEqual(t, space.FreeBytes, space.Bytes)
-	_, err = store.Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
+	_, _, err = store.Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
 	assert.ErrorContains(t, err, "make the folder of store files")
 }

@@ -27,9 +27,10 @@ type Registry struct {
 	mu       sync.Mutex
 	sessions map[string]*Session
 	running  map[string]*transfer
-	recent   []*transfer // ended, oldest first
-	gone     []tombstone // ended sessions, oldest first
-	lost     uint64      // readers that know less than this version start anew
+	recent   []*transfer        // ended, oldest first
+	gone     []tombstone        // ended sessions, oldest first
+	shared   map[string]*shared // speed limits, by account
+	lost     uint64             // readers that know less than this version start anew
 }
 
 type tombstone struct {
@@ -39,7 +40,7 @@ type tombstone struct {
 
 // NewRegistry makes an empty registry.
 func NewRegistry() *Registry {
-	return &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}}
+	return &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, shared: map[string]*shared{}}
 }
 
 // Session is one signed-in connection. It is the [tree.Watcher] of its tree.
@@ -50,6 +51,11 @@ type Session struct {
 	end     func(*keep.Fault)
 	up      atomic.Int64
 	down    atomic.Int64
+	limited bool          // guarded by r.mu
+	over    chan struct{} // closed when the session is to end
+	ended   sync.Once
+
+	paceUp, paceDown atomic.Pointer[paces] // nil: any speed
 }
 
 // SessionInfo is a session as it stands.
@@ -96,7 +102,7 @@ func (r *Registry) Open(info SessionInfo, end func(*keep.Fault)) *Session {
 	info.Since = time.Now().UTC()
 	info.Active = info.Since
 	info.Doing = keep.SignIn
-	s := &Session{r: r, info: info, end: end}
+	s := &Session{r: r, info: info, end: end, over: make(chan struct{})}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s.version = r.version.Add(1)
@@ -109,9 +115,11 @@ func (s *Session) ID() string { return s.info.ID }
 
 // Close takes the session out of view.
 func (s *Session) Close() {
+	s.Hurry()
 	r := s.r
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	s.unlimit()
 	delete(r.sessions, s.info.ID)
 	r.gone = append(r.gone, tombstone{s.info.ID, r.version.Add(1)})
 	if len(r.gone) > keptGone {
@@ -119,6 +127,9 @@ func (s *Session) Close() {
 		r.gone = r.gone[1:]
 	}
 }
+
+// Hurry ends every wait for a speed limit: the session is to end.
+func (s *Session) Hurry() { s.ended.Do(func() { close(s.over) }) }
 
 // Secured notes that the session's connection is encrypted now.
 func (s *Session) Secured(cipher string) {

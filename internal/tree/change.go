@@ -40,12 +40,13 @@ func (t *Tree) Resize(at string, size int64) error {
 		if err := t.policy.Load().CheckSize(size); err != nil {
 			return err
 		}
-		f, _, err := t.openFile(at, OpenMode{Write: true})
+		f, held, _, err := t.openFile(at, OpenMode{Write: true})
 		if err != nil {
 			return err
 		}
 		defer f.Close()
-		return f.Truncate(size)
+		defer held.Close(f.Stat)
+		return held.Resize(size, func() error { return f.Truncate(size) })
 	})
 }
 
@@ -70,7 +71,7 @@ func (t *Tree) Symlink(target, at string) error {
 		if err != nil {
 			return err
 		}
-		return p.dir.Symlink(relative, p.name)
+		return t.ledger.Make(t.spot(&p, at), func() error { return p.dir.Symlink(relative, p.name) })
 	})
 }
 
@@ -163,7 +164,10 @@ func (t *Tree) Hardlink(from, to string) error {
 		if !info.Mode().IsRegular() {
 			return keep.Refuse(keep.BadRequest, "only a file can get a second name")
 		}
-		return m.root.Link(within(m, &src, from), within(m, &dst, to))
+		if !t.ledger.Same(t.spot(&src, from), t.spot(&dst, to)) {
+			return keep.Refuse(keep.AcrossMounts, "a second name can't lie in the ground of another quota")
+		}
+		return t.ledger.Make(t.spot(&dst, to), func() error { return m.root.Link(within(m, &src, from), within(m, &dst, to)) })
 	})
 }
 

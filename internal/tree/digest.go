@@ -21,7 +21,7 @@ type Digest struct {
 // Digest hashes what a clean path leads to, which takes the right to download it.
 func (t *Tree) Digest(at string, d Digest) error {
 	return t.act(keep.Hashing, at, "", func() error {
-		f, _, err := t.openFile(at, OpenMode{Read: true})
+		f, _, _, err := t.openFile(at, OpenMode{Read: true})
 		if err != nil {
 			return err
 		}

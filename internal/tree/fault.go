@@ -33,6 +33,8 @@ func asFault(err error) error {
 		reason, say = keep.IsAFolder, "that is a folder"
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		reason, say = keep.DiskFull, "the disk is full"
+	case errors.Is(err, syscall.EXDEV):
+		reason, say = keep.AcrossMounts, "the two ends are on different disks: copy the file, then delete the first"
 	case errors.Is(err, syscall.ENAMETOOLONG):
 		reason, say = keep.BadName, "the name is too long"
 	case errors.Is(err, syscall.ELOOP):

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
-	"urbankeep/internal/store"
+	"urbankeep/internal/quota"
 )
 
 // OpenMode is how a file is to be opened.
@@ -36,6 +36,7 @@ type File struct {
 	created bool // by this open, so that its times and modes are still the client's to set
 	started time.Time
 	meter   Meter
+	held    *quota.File // nil when it is not open for writing
 	moved   atomic.Int64
 
 	mu     sync.Mutex
@@ -51,12 +52,12 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 		action = keep.Uploading
 	}
 	started := time.Now()
-	f, created, err := t.openFile(at, mode)
+	f, held, created, err := t.openFile(at, mode)
 	if err != nil {
 		err = asFault(err)
 		r := t.base(action, at)
 		r.Offset, r.Duration = mode.Offset, time.Since(started)
-		r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err)
+		t.ended(&r, err)
 		t.trail.Note(r)
 		return nil, err
 	}
@@ -68,65 +69,90 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 		total = -1
 	}
 	meter := t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total})
-	return &File{t: t, f: f, path: at, mode: mode, created: created, started: started, meter: meter}, nil
+	return &File{t: t, f: f, path: at, mode: mode, created: created, started: started, meter: meter, held: held}, nil
 }
 
 // openFile decides and opens. The right depends on whether the file is there,
 // and the opening is bound to what was seen, so that a race is an error.
-func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, created bool, err error) {
+func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, held *quota.File, created bool, err error) {
 	if mode.Write {
 		if err := t.policy.Load().CheckSize(mode.Total); err != nil {
-			return nil, false, err
+			return nil, nil, false, err
 		}
 	}
 	p, err := t.resolve(at, true)
 	if err != nil {
-		return nil, false, err
+		return nil, nil, false, err
 	}
 	defer p.close()
 	if mode.Read {
 		if err := t.may(keep.Download, p.path); err != nil {
-			return nil, false, err
+			return nil, nil, false, err
 		}
 	}
 	info, err := p.dir.Stat(p.name)
 	if errors.Is(err, fs.ErrNotExist) && mode.Write && mode.Create {
 		if err := t.may(keep.Upload, p.path); err != nil {
-			return nil, false, err
+			return nil, nil, false, err
 		}
 		if err := t.notMount(at); err != nil {
-			return nil, false, err
+			return nil, nil, false, err
 		}
-		f, err := p.dir.OpenFile(p.name, flags(mode)|os.O_CREATE|os.O_EXCL, fileMode(mode.Mode))
-		return f, true, err
+		spot := t.spot(&p, at)
+		if err := t.ledger.Fits(spot, mode.Total, 0); err != nil {
+			return nil, nil, false, err
+		}
+		held, err = t.ledger.Open(spot, true, func() (func() (fs.FileInfo, error), error) {
+			f, err = p.dir.OpenFile(p.name, flags(mode)|os.O_CREATE|os.O_EXCL, t.fileMode(at, mode.Mode))
+			return f.Stat, err
+		})
+		if err != nil && f != nil {
+			err = errors.Join(err, f.Close())
+		}
+		return f, held, true, err
 	}
 	if mode.Write {
 		if right := t.may(keep.Overwrite, p.path); right != nil {
-			return nil, false, right
+			return nil, nil, false, right
 		}
 	}
 	if err != nil {
-		return nil, false, err
+		return nil, nil, false, err
 	}
 	if mode.Create && mode.Exclusive {
-		return nil, false, fs.ErrExist
+		return nil, nil, false, fs.ErrExist
 	}
 	if err := regular(info); err != nil {
-		return nil, false, err
+		return nil, nil, false, err
 	}
-	f, err = p.dir.OpenFile(p.name, flags(mode), 0)
-	if err != nil {
-		return nil, false, err
-	}
-	if err := p.same(f); err != nil {
-		return nil, false, errors.Join(err, f.Close())
-	}
-	if mode.Truncate && mode.Write {
-		if err := f.Truncate(0); err != nil {
-			return nil, false, errors.Join(err, f.Close())
+	spot := t.spot(&p, at)
+	if mode.Write {
+		if err := t.ledger.Fits(spot, mode.Total, info.Size()); err != nil {
+			return nil, nil, false, err
 		}
 	}
-	return f, false, nil
+	open := func() (func() (fs.FileInfo, error), error) {
+		if f, err = p.dir.OpenFile(p.name, flags(mode), 0); err != nil {
+			return nil, err
+		}
+		return f.Stat, p.same(f)
+	}
+	if mode.Write {
+		held, err = t.ledger.Open(spot, false, open)
+	} else {
+		_, err = open()
+	}
+	if err == nil && mode.Truncate && mode.Write {
+		err = held.Resize(0, func() error { return f.Truncate(0) })
+	}
+	if err != nil && f != nil {
+		held.Close(f.Stat)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return nil, nil, false, err
+	}
+	return f, held, false, nil
 }
 
 func flags(mode OpenMode) int {
@@ -143,13 +169,19 @@ func flags(mode OpenMode) int {
 	return flag
 }
 
-// fileMode is the mode of a new file: what the client asked for, less what
-// others on the machine have no business with; the usual one if it did not ask.
-func fileMode(asked fs.FileMode) fs.FileMode {
+// fileMode is the mode of a new file: what the client asked for, or read and write
+// for all if it did not ask, less the umask.
+func (t *Tree) fileMode(at string, asked fs.FileMode) fs.FileMode {
 	if asked == 0 {
-		return store.FileMode
+		asked = 0o666
 	}
-	return asked & 0o770
+	return t.umask(at).Masks(asked)
+}
+
+// umask is the mask for what is made at a path.
+func (t *Tree) umask(at string) keep.Mode {
+	policy := t.policy.Load()
+	return policy.Umask(policy.MountOf(at))
 }
 
 // Path is the file's path in the tree.
@@ -168,6 +200,7 @@ func (f *File) ReadAt(p []byte, off int64) (int, error) {
 	}
 	n, err := f.f.ReadAt(p, off)
 	if !f.mode.Write {
+		f.meter.Pace(n)
 		f.count(n)
 	}
 	if err == io.EOF {
@@ -182,24 +215,28 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	if !f.mode.Write {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for writing")
 	}
+	f.meter.Pace(len(p))
 	policy := f.t.policy.Load()
-	if f.mode.Append && policy.SizeLimited() {
-		info, err := f.f.Stat()
-		if err != nil {
-			return 0, f.note(err)
+	if f.mode.Append {
+		off = -1
+		if policy.SizeLimited() {
+			info, err := f.f.Stat()
+			if err != nil {
+				return 0, f.note(err)
+			}
+			off = info.Size()
 		}
-		off = info.Size()
 	}
-	fits := policy.Fits(off, len(p))
+	most := policy.Fits(max(off, 0), len(p))
 	switch {
-	case fits == 0 && len(p) > 0:
+	case most == 0 && len(p) > 0:
 	case f.mode.Append:
-		n, err = f.f.Write(p[:fits])
+		n, err = f.held.Write(-1, most, func(fits int) (int, error) { return f.f.Write(p[:fits]) })
 	default:
-		n, err = f.f.WriteAt(p[:fits], off)
+		n, err = f.held.Write(off, most, func(fits int) (int, error) { return f.f.WriteAt(p[:fits], off) })
 	}
 	f.count(n)
-	if err == nil && fits < len(p) {
+	if err == nil && most < len(p) {
 		err = policy.CheckSize(off + int64(len(p)))
 	}
 	return n, f.note(err)
@@ -253,6 +290,9 @@ func (f *File) SendTo(w io.Writer, from, length int64) error {
 		var n int64
 		var err error
 		part := min(slice, length)
+		if chunk := f.meter.Chunk(); chunk > 0 {
+			part = min(part, int64(chunk))
+		}
 		if kernel {
 			n, err = io.CopyN(w, f.f, part)
 		} else {
@@ -262,6 +302,7 @@ func (f *File) SendTo(w io.Writer, from, length int64) error {
 			}
 		}
 		length -= n
+		f.meter.Pace(int(n))
 		f.count(int(n))
 		switch took := time.Since(started); {
 		case took < 50*time.Millisecond && slice < mostSlice:
@@ -288,7 +329,11 @@ func (f *File) ReceiveFrom(r io.Reader, from int64) error {
 	buf := buffers.Get().(*[256 << 10]byte)
 	defer buffers.Put(buf)
 	for {
-		n, err := r.Read(buf[:])
+		into := buf[:]
+		if chunk := f.meter.Chunk(); chunk > 0 && chunk < len(into) {
+			into = into[:chunk]
+		}
+		n, err := r.Read(into)
 		if n > 0 {
 			wrote, werr := f.WriteAt(buf[:n], from)
 			from += int64(wrote)
@@ -313,7 +358,7 @@ func (f *File) Resize(size int64) error {
 	if err := f.t.policy.Load().CheckSize(size); err != nil {
 		return f.note(err)
 	}
-	return f.note(f.f.Truncate(size))
+	return f.note(f.held.Resize(size, func() error { return f.f.Truncate(size) }))
 }
 
 // Touch changes times and modes of the open file. Whoever created it by this
@@ -323,7 +368,7 @@ func (f *File) Touch(access, modified time.Time, mode *fs.FileMode) error {
 		return f.t.Touch(f.path, access, modified, mode)
 	}
 	if mode != nil {
-		if err := f.f.Chmod(fileMode(*mode & fs.ModePerm)); err != nil {
+		if err := f.f.Chmod(f.t.umask(f.path).Masks(*mode & fs.ModePerm)); err != nil {
 			return asFault(err)
 		}
 	}
@@ -372,6 +417,7 @@ func (f *File) end(why error) error {
 		why = f.broken
 	}
 	f.mu.Unlock()
+	f.held.Close(f.f.Stat)
 	if err := f.f.Close(); err != nil && why == nil {
 		why = asFault(err)
 	}
@@ -381,7 +427,7 @@ func (f *File) end(why error) error {
 	}
 	r := f.t.base(action, f.path)
 	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
-	r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(why)
+	f.t.ended(&r, why)
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.t.trail.Record(r); err != nil {
 		return err

@@ -140,7 +140,7 @@ func TestWhoMakesAFileMaySetItsTimesUntilItIsClosed(t *testing.T) {
 	info, err := os.Stat(filepath.Join(jail, "new"))
 	require.NoError(t, err)
 	assert.True(t, info.ModTime().Equal(when))
-	assert.Equal(t, fs.FileMode(0o660), info.Mode().Perm(), "nobody else on the machine gets anything")
+	assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm(), "nobody else on the machine gets anything")
 	assert.Equal(t, keep.NoRight, reasonOf(tr.Touch("/new", when, when, nil)))
 
 	// A name that means another file by now is left alone.
@@ -208,12 +208,12 @@ func (f *failing) Record(keep.AuditRecord) error {
 func TestNothingIsAcknowledgedThatCannotBeRecorded(t *testing.T) {
 	dir := t.TempDir()
 	a := &keep.Account{Name: "ann", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "ann"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
-	tr, err := tree.Open(tree.Who{Account: "ann"}, a, []keep.Store{{Name: "files", Folder: dir}}, &failing{}, unwatched{})
+	tr, err := tree.Open(tree.Who{Account: "ann"}, inForce(t, a), house(dir, &failing{}), unwatched{})
 	require.NoError(t, err)
 	defer tr.Close()
 	assert.Equal(t, keep.TrailUnavailable, reasonOf(tr.Mkdir("/d")))
 	assert.Equal(t, keep.TrailUnavailable, reasonOf(put(tr, "/f", "x")))
-	_, err = tree.Open(tree.Who{}, &keep.Account{Name: "ben", Mounts: []keep.Mount{{At: "/", Store: "gone", Folder: "x"}}}, nil, &failing{}, unwatched{})
+	_, err = tree.Open(tree.Who{}, inForce(t, &keep.Account{Name: "ben", Mounts: []keep.Mount{{At: "/", Store: "gone", Folder: "x"}}}), tree.House{}, unwatched{})
 	assert.ErrorContains(t, err, `no store is named "gone"`)
 }
 
@@ -221,7 +221,7 @@ func TestRenewedGrantsHoldAtOnce(t *testing.T) {
 	tr, _, _ := plant(t, nil)
 	require.NoError(t, tr.Mkdir("/a"))
 	a := &keep.Account{Name: "crew", Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "crew"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.List}}}
-	tr.Renew(a)
+	tr.Renew(inForce(t, a))
 	assert.Equal(t, keep.NoRight, reasonOf(tr.Mkdir("/b")))
 	assert.True(t, tr.May(keep.List, "/a"))
 	assert.False(t, tr.May(keep.Mkdir, "/a"))

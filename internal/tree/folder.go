@@ -5,10 +5,12 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"sort"
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/store"
 )
 
@@ -22,8 +24,9 @@ func (b branch) ModTime() time.Time { return time.Unix(0, 0) }
 func (b branch) IsDir() bool        { return true }
 func (b branch) Sys() any           { return nil }
 
-// seeFacts are the rights of which one is enough to see the facts of a file.
-var seeFacts = []keep.Rights{keep.List, keep.Download, keep.Overwrite, keep.Touch}
+// seeFacts are the rights of which one, besides list, is enough to see the facts
+// of a file.
+var seeFacts = []keep.Rights{keep.Download, keep.Overwrite, keep.Touch}
 
 // Stat gives the facts of what a clean path leads to, following links.
 func (t *Tree) Stat(at string) (fs.FileInfo, error) { return t.stat(at, true) }
@@ -41,12 +44,17 @@ func (t *Tree) stat(at string, follow bool) (fs.FileInfo, error) {
 	if err == nil && info.IsDir() && policy.Any(real) {
 		return info, nil
 	}
+	now := time.Now()
+	seen := policy.See(real, err == nil && info.IsDir(), now)
+	if seen.Allowed {
+		return info, asFault(err)
+	}
 	for _, right := range seeFacts {
-		if policy.Decide(right, real).Allowed {
+		if policy.Decide(right, real, now).Allowed {
 			return info, asFault(err)
 		}
 	}
-	return nil, t.may(keep.List, real)
+	return nil, seen.Fault()
 }
 
 // facts asks the store; real is the path after links where grants differ.
@@ -80,7 +88,17 @@ func (t *Tree) Space(at string) (store.Space, error) {
 	if _, err := t.Stat(at); err != nil {
 		return store.Space{}, err
 	}
-	space, err := store.SpaceOf(t.mountOf(at).root)
+	m := t.mountOf(at)
+	space, err := store.SpaceOf(m.root)
+	for _, use := range t.ledger.Over(m.under(m.rel(at))) {
+		bytes, files := keep.Room{Quota: use.Quota, Used: use.Used}.Left()
+		if bytes >= 0 && (err != nil || uint64(bytes) < space.FreeBytes) {
+			space.Bytes, space.FreeBytes, err = uint64(use.Quota.Bytes), uint64(bytes), nil
+		}
+		if files >= 0 && uint64(files) < space.FreeFiles {
+			space.Files, space.FreeFiles = uint64(use.Quota.Files), uint64(files)
+		}
+	}
 	return space, asFault(err)
 }
 
@@ -119,7 +137,8 @@ func (t *Tree) list(at string) ([]fs.FileInfo, error) {
 		return nil, err
 	}
 	defer p.close()
-	verdict := policy.Decide(keep.List, p.path)
+	now := time.Now()
+	verdict := policy.Decide(keep.List, p.path, now)
 	if !verdict.Allowed && len(branches) == 0 {
 		return nil, verdict.Fault()
 	}
@@ -130,6 +149,9 @@ func (t *Tree) list(at string) ([]fs.FileInfo, error) {
 			return nil, err
 		}
 	}
+	entries = slices.DeleteFunc(entries, func(e fs.FileInfo) bool {
+		return !policy.See(path.Join(p.path, e.Name()), e.IsDir(), now).Allowed
+	})
 	if len(branches) == 0 {
 		return entries, nil
 	}
@@ -194,7 +216,7 @@ func (t *Tree) Mkdir(at string) error {
 		if len(t.policy.Load().Branches(at)) > 0 {
 			return keep.Refuse(keep.AlreadyThere, "the name is taken")
 		}
-		return p.dir.Mkdir(p.name, store.FolderMode)
+		return t.ledger.Make(t.spot(&p, at), func() error { return p.dir.Mkdir(p.name, t.umask(at).Masks(0o777)) })
 	})
 }
 
@@ -234,14 +256,14 @@ func (t *Tree) remove(at string, right keep.Rights, check func(fs.FileInfo) erro
 	if err := t.notMount(at); err != nil {
 		return err
 	}
-	info, err := p.dir.Lstat(p.name)
-	if err != nil {
-		return err
+	look := func() (fs.FileInfo, error) {
+		info, err := p.dir.Lstat(p.name)
+		if err == nil {
+			err = check(info)
+		}
+		return info, err
 	}
-	if err := check(info); err != nil {
-		return err
-	}
-	return p.dir.Remove(p.name)
+	return t.ledger.Remove(t.spot(&p, at), look, func() error { return p.dir.Remove(p.name) })
 }
 
 // notMount refuses to touch a folder that is a mount or holds one.
@@ -274,9 +296,6 @@ func (t *Tree) rename(from, to string, replace bool) error {
 			return keep.Refuse(keep.MountPoint, "the account's grants name that folder or one in it, so it stays where it is")
 		}
 	}
-	if t.mountOf(from) != t.mountOf(to) {
-		return keep.Refuse(keep.AcrossMounts, "the two ends are in different mounts: copy the file, then delete the first")
-	}
 	src, err := t.resolve(from, false)
 	if err != nil {
 		return err
@@ -292,24 +311,35 @@ func (t *Tree) rename(from, to string, replace bool) error {
 			return err
 		}
 	}
-	if there, err := dst.dir.Lstat(dst.name); err == nil {
-		if !replace || there.IsDir() {
-			return keep.Refuse(keep.AlreadyThere, "the name is taken")
+	look := func() (source, replaced fs.FileInfo, err error) {
+		if replaced, err = dst.dir.Lstat(dst.name); err == nil {
+			if !replace || replaced.IsDir() {
+				return nil, nil, keep.Refuse(keep.AlreadyThere, "the name is taken")
+			}
+			if err := t.may(keep.Overwrite, dst.path); err != nil {
+				return nil, nil, err
+			}
+		} else {
+			replaced = nil
 		}
-		if err := t.may(keep.Overwrite, dst.path); err != nil {
-			return err
-		}
+		source, err = src.dir.Lstat(src.name)
+		return source, replaced, err
 	}
-	return t.move(&src, &dst, from, to)
+	m := t.mountOf(from)
+	moved := quota.Move{From: t.spot(&src, from), To: t.spot(&dst, to), Root: m.root, Name: within(m, &src, from), Look: look}
+	return t.ledger.Rename(moved, func() error { return t.move(&src, &dst, from, to) })
 }
 
 // move renames inside the folder that holds both ends where there is one, else
-// inside the mount's root.
+// inside the mount's root or from one to another.
 func (t *Tree) move(src, dst *place, from, to string) error {
 	if src.walked && path.Dir(src.path) == path.Dir(dst.path) {
 		return src.dir.Rename(src.name, dst.name)
 	}
-	m := t.mountOf(from)
+	m, into := t.mountOf(from), t.mountOf(to)
+	if m != into {
+		return store.Move(m.root, within(m, src, from), into.root, within(into, dst, to))
+	}
 	return m.root.Rename(within(m, src, from), within(m, dst, to))
 }
 
@@ -319,8 +349,5 @@ func within(m *mounted, p *place, at string) string {
 	if p.walked {
 		at = p.path
 	}
-	if m.at == "/" {
-		return at[1:]
-	}
-	return at[len(m.at)+1:]
+	return m.rel(at)
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 )
 
 // place is where a path of the tree lives: a name to be used on an opened
@@ -30,21 +31,18 @@ func (p *place) close() {
 // resolve finds the place of a clean path. With follow, a symbolic link at its
 // end is resolved too.
 //
-// Where one grant decides for a whole mount, the kernel resolves links and the
+// Where the same grants decide for a whole mount and no quota begins inside it, the kernel resolves links and the
 // root keeps them inside the mount. Where grants differ inside a mount, a link
 // could lead from one grant's ground to another's; there each folder is opened
 // in turn, each link is turned into the path it stands for, and rights are
 // decided on that path.
 func (t *Tree) resolve(at string, follow bool) (place, error) {
 	m := t.mountOf(at)
-	rel := strings.TrimPrefix(at[len(m.at):], "/")
-	if m.at == "/" {
-		rel = at[1:]
-	}
+	rel := m.rel(at)
 	if rel == "" {
 		return place{dir: m.root, name: ".", path: at}, nil
 	}
-	if t.policy.Load().Uniform(m.at) {
+	if t.policy.Load().Uniform(m.at) && !t.ledger.Nested(m.spot) {
 		return place{dir: m.root, name: rel, path: at}, nil
 	}
 	return m.walk(rel, follow)
@@ -59,6 +57,25 @@ func (t *Tree) mountOf(at string) *mounted {
 		}
 	}
 	return t.mounts[len(t.mounts)-1]
+}
+
+// rel is a path of the tree relative to the mount that holds it, "" for the mount.
+func (m *mounted) rel(at string) string {
+	if m.at == "/" {
+		return at[1:]
+	}
+	return strings.TrimPrefix(at[len(m.at):], "/")
+}
+
+// under is a path relative to the mount as the ledger knows it.
+func (m *mounted) under(rel string) quota.Spot {
+	return quota.Spot{Store: m.spot.Store, Path: path.Join(m.spot.Path, rel)}
+}
+
+// spot is where in a store a path that was resolved to a place really is.
+func (t *Tree) spot(p *place, at string) quota.Spot {
+	m := t.mountOf(at)
+	return m.under(within(m, p, at))
 }
 
 // maxSteps bounds the links and races that one walk puts up with, as the kernel

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/tree"
 )
 
@@ -37,7 +38,20 @@ type unwatched struct{}
 func (unwatched) Doing(keep.Action, string)        {}
 func (u unwatched) Begin(tree.Transfer) tree.Meter { return u }
 func (unwatched) Moved(int)                        {}
+func (unwatched) Chunk() int                       { return 0 }
+func (unwatched) Pace(int)                         {}
 func (unwatched) End(keep.Outcome, keep.Reason)    {}
+
+// house is a store in a folder, without quotas.
+func house(dir string, trail tree.Trail) tree.House {
+	return tree.House{Stores: []keep.Store{{Name: "files", Folder: dir}}, Ledger: quota.Unlimited(), Trail: trail}
+}
+
+func inForce(t *testing.T, a *keep.Account) *keep.Effective {
+	e, err := keep.Resolve(a, nil)
+	require.NoError(t, err)
+	return e
+}
 
 const secret = "what lies outside the jail"
 
@@ -54,7 +68,7 @@ func plant(t *testing.T, mounts []keep.Mount, grants ...keep.Grant) (*tree.Tree,
 	a := &keep.Account{Name: "crew", State: keep.StateActive, Mounts: append([]keep.Mount{{At: "/", Store: "files", Folder: "{account}"}}, mounts...), Grants: grants}
 	require.NoError(t, a.Check())
 	l := &ledger{}
-	opened, err := tree.Open(tree.Who{Account: "crew", Session: "S"}, a, []keep.Store{{Name: "files", Folder: dir}}, l, unwatched{})
+	opened, err := tree.Open(tree.Who{Account: "crew", Session: "S"}, inForce(t, a), house(dir, l), unwatched{})
 	require.NoError(t, err)
 	t.Cleanup(func() { opened.Close() })
 	return opened, jail, l
@@ -267,7 +281,9 @@ func TestMountsAreLaidOverTheHome(t *testing.T) {
 	assert.Equal(t, keep.ReadOnlyMount, reasonOf(tr.Remove("/basemaps/canal")))
 	assert.Equal(t, keep.MountPoint, reasonOf(tr.Rmdir("/far/away")))
 	assert.Equal(t, keep.MountPoint, reasonOf(tr.Rename("/far", "/near", false)))
-	assert.Equal(t, keep.AcrossMounts, reasonOf(tr.Rename("/own", "/far/away/own", false)))
+	require.NoError(t, tr.Rename("/own", "/far/away/own", false), "from one mount to another")
+	assert.FileExists(t, filepath.Join(filepath.Dir(jail), "far", "own"))
+	assert.Equal(t, keep.ReadOnlyMount, reasonOf(tr.Rename("/far/away/own", "/basemaps/own", false)))
 	info, err := tr.Stat("/basemaps")
 	require.NoError(t, err)
 	assert.Equal(t, "basemaps", info.Name(), "the folder's name on the machine must not show")

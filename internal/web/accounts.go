@@ -1,14 +1,17 @@
 package web
 
 import (
+	"bytes"
 	"fmt"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/web/api"
 )
@@ -28,7 +31,11 @@ func (s *Server) accounts(c *gin.Context) error {
 		page.Next = found[size-1].Name
 	}
 	for _, a := range found {
-		shown, err := s.show(c, a)
+		e, err := s.DB.Resolve(c.Request.Context(), a)
+		if err != nil {
+			return err
+		}
+		shown, err := s.show(c, e)
 		if err != nil {
 			return err
 		}
@@ -39,20 +46,36 @@ func (s *Server) accounts(c *gin.Context) error {
 }
 
 // show is an account as it goes over HTTP.
-func (s *Server) show(c *gin.Context, a *keep.Account) (api.Account, error) {
-	keys, err := s.DB.Keys(c.Request.Context(), a.ID)
+func (s *Server) show(c *gin.Context, e *keep.Effective) (api.Account, error) {
+	keys, err := s.DB.Keys(c.Request.Context(), e.ID)
 	if err != nil {
 		return api.Account{}, err
 	}
-	grants := a.Grants
-	if grants == nil {
-		grants = []keep.Grant{}
+	shown := api.Account{Name: e.Name, Note: e.Note, Mail: e.Mail, State: e.State, HasPassword: e.PasswordHash != "", MustChange: e.MustChange, SignInBy: e.SignInBy,
+		Means: e.Means(len(keys)), CanSignIn: e.CanSignIn(len(keys)), Keys: len(keys), Plain: e.Encryption == keep.EncryptionOptional,
+		Groups: list(e.Groups), Settings: e.Settings, Mounts: list(e.Account.Mounts), Grants: list(e.Account.Grants),
+		InForce: api.InForce{Mounts: []api.Mount{}, Grants: []api.Grant{}}, Sessions: len(s.Traffic.SessionsOf(e.Name)), Created: e.Created, Changed: e.Changed, LastSignIn: known(e.LastSignIn)}
+	for _, m := range e.Mounts {
+		one := api.Mount{Mount: m, From: keep.FromOf(m.From)}
+		if m.Quota.Limited() {
+			if over := s.Office.Ledger.Over(quota.Spot{Store: m.Store, Path: m.FolderFor(e.Name)}); len(over) > 0 {
+				one.Used = &over[0].Used
+			}
+		}
+		shown.InForce.Mounts = append(shown.InForce.Mounts, one)
 	}
-	return api.Account{Name: a.Name, Note: a.Note, State: a.State, HasPassword: a.PasswordHash != "", SignInBy: a.SignInBy,
-		Means: a.Means(len(keys)), CanSignIn: a.CanSignIn(len(keys)), Keys: len(keys), AllowPlain: a.AllowPlain,
-		ValidFrom: known(a.ValidFrom), ValidUntil: known(a.ValidUntil), MaxSessions: a.MaxSessions, MaxUpload: a.MaxUpload,
-		Mounts: a.Mounts, Grants: grants, Sessions: len(s.Traffic.SessionsOf(a.Name)), Created: a.Created, Changed: a.Changed,
-		LastSignIn: known(a.LastSignIn)}, nil
+	for _, g := range e.Grants {
+		shown.InForce.Grants = append(shown.InForce.Grants, api.Grant{Grant: g, From: keep.FromOf(g.From), Conditions: g.Conditions()})
+	}
+	return shown, nil
+}
+
+// list is an empty list for none.
+func list[T any](items []T) []T {
+	if items == nil {
+		return []T{}
+	}
+	return items
 }
 
 // known is nil for the zero time.
@@ -63,7 +86,7 @@ func known(t time.Time) *time.Time {
 	return &t
 }
 
-func (s *Server) replyAccount(c *gin.Context, a *keep.Account, err error) error {
+func (s *Server) replyAccount(c *gin.Context, a *keep.Effective, err error) error {
 	if err != nil {
 		return err
 	}
@@ -71,6 +94,7 @@ func (s *Server) replyAccount(c *gin.Context, a *keep.Account, err error) error 
 	if err != nil {
 		return err
 	}
+	shown.InForce.Settings = a.Values()
 	c.JSON(http.StatusOK, shown)
 	return nil
 }
@@ -86,13 +110,72 @@ func (s *Server) addAccount(c *gin.Context) error {
 		return err
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
-	a := &keep.Account{Name: ask.Name, Note: ask.Note, SignInBy: ask.SignInBy, AllowPlain: ask.AllowPlain, MaxSessions: ask.MaxSessions, MaxUpload: ask.MaxUpload, Mounts: ask.Mounts, Grants: ask.Grants}
-	put(&a.ValidFrom, ask.ValidFrom)
-	put(&a.ValidUntil, ask.ValidUntil)
-	if err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password); err != nil {
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, Mail: ask.Mail, MustChange: ask.MustChange, Groups: ask.Groups, Mounts: ask.Mounts, Grants: ask.Grants}
+	if err := a.Settings.PutAll(ask.Settings); err != nil {
 		return err
 	}
-	return s.replyMade(c, http.StatusCreated, a, shownOnce)
+	e, err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password)
+	if err != nil {
+		return err
+	}
+	return s.replyMade(c, http.StatusCreated, e, shownOnce, strengthOf(ask.Password, ask.Name))
+}
+
+// strengthOf estimates a password that an operator chose; nil for none.
+func strengthOf(password, account string) *api.Strength {
+	if password == "" {
+		return nil
+	}
+	found := api.Strength(signin.Estimate(keep.Secret(password), account))
+	return &found
+}
+
+func (s *Server) testPassword(c *gin.Context) error {
+	var ask api.PasswordTest
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if ask.Password == "" {
+		return &keep.FieldError{Field: "password", Say: "it is empty"}
+	}
+	c.JSON(http.StatusOK, strengthOf(ask.Password, ask.Account))
+	return nil
+}
+
+func (s *Server) cloneAccount(c *gin.Context) error {
+	var ask api.AccountClone
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	password, shownOnce := wanted("", ask.Generate)
+	e, err := s.Office.CloneAccount(c.Request.Context(), actor(c), c.Param("name"), ask.Name, password)
+	if err != nil {
+		return err
+	}
+	return s.replyMade(c, http.StatusCreated, e, shownOnce, nil)
+}
+
+func (s *Server) exportAccounts(c *gin.Context) error {
+	var text bytes.Buffer
+	if err := s.Office.Export(c.Request.Context(), &text); err != nil {
+		return err
+	}
+	c.Header("Content-Disposition", `attachment; filename="accounts.csv"`)
+	c.Data(http.StatusOK, "text/csv; charset=utf-8", text.Bytes())
+	return nil
+}
+
+func (s *Server) importAccounts(c *gin.Context) error {
+	var ask api.Roster
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	lines, err := s.Office.Import(c.Request.Context(), actor(c), ask.CSV, ask.Dry)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Page[api.RosterLine]{Items: list(lines)})
+	return nil
 }
 
 // wanted is the password to set, and the same again when it was generated.
@@ -104,12 +187,13 @@ func wanted(given string, generate bool) (password keep.Secret, shownOnce string
 	return keep.Secret(given), ""
 }
 
-func (s *Server) replyMade(c *gin.Context, status int, a *keep.Account, password string) error {
+func (s *Server) replyMade(c *gin.Context, status int, a *keep.Effective, password string, strength *api.Strength) error {
 	shown, err := s.show(c, a)
 	if err != nil {
 		return err
 	}
-	c.JSON(status, api.AccountMade{Account: shown, Password: password})
+	shown.InForce.Settings = a.Values()
+	c.JSON(status, api.AccountMade{Account: shown, Password: password, Strength: strength})
 	return nil
 }
 
@@ -126,21 +210,19 @@ func (s *Server) setAccount(c *gin.Context) error {
 		}
 	}
 	password, shownOnce := wanted(given, ask.Generate)
-	a, err := s.Office.SetAccount(c.Request.Context(), actor(c), c.Param("name"), password, func(a *keep.Account) {
+	a, err := s.Office.SetAccount(c.Request.Context(), actor(c), c.Param("name"), password, func(a *keep.Account) error {
 		put(&a.Note, ask.Note)
-		put(&a.SignInBy, ask.SignInBy)
-		put(&a.AllowPlain, ask.AllowPlain)
-		put(&a.ValidFrom, ask.ValidFrom)
-		put(&a.ValidUntil, ask.ValidUntil)
-		put(&a.MaxSessions, ask.MaxSessions)
-		put(&a.MaxUpload, ask.MaxUpload)
+		put(&a.Mail, ask.Mail)
+		put(&a.MustChange, ask.MustChange)
+		put(&a.Groups, ask.Groups)
 		put(&a.Mounts, ask.Mounts)
 		put(&a.Grants, ask.Grants)
+		return a.Settings.PutAll(ask.Settings)
 	})
 	if err != nil {
 		return err
 	}
-	return s.replyMade(c, http.StatusOK, a, shownOnce)
+	return s.replyMade(c, http.StatusOK, a, shownOnce, strengthOf(given, c.Param("name")))
 }
 
 // put sets a field where the request names it.
@@ -179,6 +261,34 @@ func (s *Server) explain(c *gin.Context) error {
 		answer.Allowed = answer.Allowed && step.OK
 	}
 	c.JSON(http.StatusOK, answer)
+	return nil
+}
+
+func (s *Server) rehearse(c *gin.Context) error {
+	tries, err := s.Office.Rehearse(c.Request.Context(), actor(c), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	answer := api.Rehearsal{Account: c.Param("name"), Agrees: true, Tries: []api.RehearsalTry{}}
+	for _, t := range tries {
+		expected := "refused"
+		if t.Expected {
+			expected = "allowed"
+		}
+		answer.Agrees = answer.Agrees && t.Agrees()
+		answer.Tries = append(answer.Tries, api.RehearsalTry{Protocol: t.Protocol, Listener: t.Listener, Does: t.Does, Path: t.Path, Expected: expected, Observed: t.Observed, Why: t.Why, Agrees: t.Agrees()})
+	}
+	c.JSON(http.StatusOK, answer)
+	return nil
+}
+
+// settings tells what can be set.
+func (s *Server) settings(c *gin.Context) error {
+	page := api.Page[api.SettingKnown]{}
+	for _, one := range keep.AllSettings {
+		page.Items = append(page.Items, api.SettingKnown{Name: one.Name, Label: one.Label, Help: strings.ReplaceAll(one.Help, "`", "")})
+	}
+	c.JSON(http.StatusOK, page)
 	return nil
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"urbankeep/internal/audit"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
 	"urbankeep/internal/records"
@@ -32,10 +33,12 @@ type Server struct {
 	Office    *office.Office
 	Operators *signin.Operators
 	DB        *records.DB
+	Seal      *audit.Seal
 	Traffic   *traffic.Registry
 	Posts     Posts
 	Status    func(ctx context.Context) (api.Status, error)
-	Stopping  context.Context // ends event streams
+	Admit     func(address string) bool // by the network rules of the service
+	Stopping  context.Context           // ends event streams
 	Log       *slog.Logger
 }
 
@@ -49,7 +52,7 @@ type Posts interface {
 const (
 	cookieName = "urbankeep"
 	// maxBody bounds a request's body, bytes.
-	maxBody = 1 << 20
+	maxBody = 8 << 20
 	// maxPage and usualPage bound the lists.
 	maxPage   = 1000
 	usualPage = 100
@@ -63,7 +66,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
-	}), headers)
+	}), headers, s.admit(local))
 	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
@@ -93,6 +96,27 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.PUT("/certificate", s.handle(s.setCertificate))
 	known.GET("/lockouts", s.handle(s.lockouts))
 	known.DELETE("/lockouts/:name", s.handle(s.liftLockout))
+	known.GET("/gate", s.handle(s.gate))
+	known.PUT("/gate", s.handle(s.setGate))
+	known.GET("/stores", s.handle(s.stores))
+	known.POST("/stores", s.handle(s.addStore))
+	known.DELETE("/stores/:name", s.handle(s.removeStore))
+	known.GET("/store-grounds", s.handle(s.grounds))
+	known.PUT("/store-grounds", s.handle(s.setGrounds))
+	known.GET("/quotas", s.handle(s.quotas))
+	known.GET("/quotas/history", s.handle(s.quotaHistory))
+	known.POST("/quotas/recount", s.handle(s.recount))
+	known.GET("/groups", s.handle(s.groups))
+	known.POST("/groups", s.handle(s.addGroup))
+	known.GET("/groups/:name", s.handle(s.group))
+	known.PATCH("/groups/:name", s.handle(s.setGroup))
+	known.DELETE("/groups/:name", s.handle(s.deleteGroup))
+	known.POST("/password-tests", s.handle(s.testPassword))
+	known.GET("/account-roster", s.handle(s.exportAccounts))
+	known.POST("/account-roster", s.handle(s.importAccounts))
+	known.GET("/settings", s.handle(s.settings))
+	known.POST("/accounts/:name/rehearsal", s.handle(s.rehearse))
+	known.POST("/accounts/:name/clone", s.handle(s.cloneAccount))
 	known.GET("/accounts", s.handle(s.accounts))
 	known.POST("/accounts", s.handle(s.addAccount))
 	known.GET("/accounts/:name", s.handle(s.account))
@@ -112,6 +136,10 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/transfers", s.handle(s.transfers))
 	known.GET("/audit", s.handle(s.audit))
 	known.GET("/audit/verify", s.handle(s.verify))
+	known.GET("/audit/export", s.handle(s.exportAudit))
+	known.GET("/audit/checkpoint", s.handle(s.checkpoint))
+	known.GET("/reports", s.handle(s.reports))
+	known.GET("/reports/:name", s.handle(s.report))
 	known.GET("/live", s.handle(s.live))
 	if local {
 		engine.NoRoute(s.handle(func(*gin.Context) error { return errNoAddress }))
@@ -120,6 +148,15 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.NoRoute(s.handle(s.console))
 	// Refuses changes that another site's page makes in an operator's browser.
 	return http.NewCrossOriginProtection().Handler(engine)
+}
+
+// admit turns away who the network rules of the service do not let in.
+func (s *Server) admit(local bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if !local && !s.Admit(clientAddress(c)) {
+			s.writeError(c, errNotAdmitted)
+		}
+	}
 }
 
 // headers are what every response carries.
@@ -142,9 +179,10 @@ type httpError struct {
 func (e *httpError) Error() string { return e.say }
 
 var (
-	errSignIn    = &httpError{http.StatusUnauthorized, "sign in first"}
-	errRole      = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
-	errNoAddress = &httpError{http.StatusNotFound, "nothing is at this address"}
+	errSignIn      = &httpError{http.StatusUnauthorized, "sign in first"}
+	errRole        = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
+	errNotAdmitted = &httpError{http.StatusForbidden, "the network rules of the service do not let your address in"}
+	errNoAddress   = &httpError{http.StatusNotFound, "nothing is at this address"}
 )
 
 // handle turns a handler that returns an error into Gin's.
@@ -192,7 +230,7 @@ func statusOf(reason keep.Reason) int {
 		return http.StatusUnauthorized
 	case keep.TooManyAttempts:
 		return http.StatusTooManyRequests
-	case keep.AlreadyThere, keep.InUse:
+	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut:
 		return http.StatusConflict
 	case keep.Failure, keep.TrailUnavailable:
 		return http.StatusInternalServerError
@@ -209,9 +247,12 @@ func body(c *gin.Context, into any) error {
 	decoder.DisallowUnknownFields()
 	err := decoder.Decode(into)
 	var kind *json.UnmarshalTypeError
+	var field *keep.FieldError
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &field):
+		return field
 	case errors.As(err, &kind):
 		return &keep.FieldError{Field: kind.Field, Say: "it must be a " + kind.Type.String()}
 	case errors.Is(err, io.EOF):

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -50,7 +51,7 @@ func (s *Server) sessions(c *gin.Context) error {
 }
 
 func (s *Server) endSession(c *gin.Context) error {
-	if err := s.Office.EndSession(actor(c), c.Param("id")); err != nil {
+	if err := s.Office.EndSession(actor(c), c.Param("id"), c.Query("reason")); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)
@@ -89,19 +90,20 @@ func (s *Server) transfers(c *gin.Context) error {
 
 // search reads one page of the trail and the cursor of the next.
 func (s *Server) search(c *gin.Context, query records.AuditQuery) ([]keep.AuditRecord, string, error) {
-	size := query.Limit
-	query.Limit++
-	found, err := s.DB.SearchAudit(c.Request.Context(), query)
-	if err != nil || len(found) <= size {
+	found, next, err := s.DB.SearchAudit(c.Request.Context(), query)
+	if err != nil || next == 0 {
 		return found, "", err
 	}
-	return found[:size], fmt.Sprint(found[size-1].Seq), nil
+	return found, fmt.Sprint(next), nil
 }
 
 // auditQuery reads a search of the trail from the query.
 func auditQuery(c *gin.Context) (q records.AuditQuery, err error) {
 	q = records.AuditQuery{Account: c.Query("account"), Operator: c.Query("operator"), Address: c.Query("address"), Protocol: c.Query("protocol"),
-		Session: c.Query("session"), Outcome: c.Query("outcome"), PathBelow: c.Query("path")}
+		Session: c.Query("session"), Outcome: c.Query("outcome"), Reason: c.Query("reason"), PathBelow: c.Query("path"), PathHas: c.Query("has"), Text: c.Query("text")}
+	if q.Networks, err = keep.ParseNetworks("network", c.Query("network")); err != nil {
+		return q, err
+	}
 	for word := range strings.SplitSeq(c.Query("action"), ",") {
 		if word != "" {
 			q.Actions = append(q.Actions, keep.Action(word))
@@ -130,25 +132,84 @@ func (s *Server) audit(c *gin.Context) error {
 		return err
 	}
 	page := api.Page[api.AuditRecord]{Items: []api.AuditRecord{}, Next: next}
-	for _, r := range found {
-		page.Items = append(page.Items, api.AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address,
-			Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session, Action: r.Action, Path: r.Path, Target: r.Target,
-			Offset: r.Offset, Bytes: r.Bytes, Seconds: r.Duration.Seconds(), Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail})
+	for i := range found {
+		page.Items = append(page.Items, api.RecordOf(&found[i]))
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
 }
 
 func (s *Server) verify(c *gin.Context) error {
-	report, err := audit.Verify(c.Request.Context(), s.DB)
+	var elsewhere []audit.Checkpoint
+	if line := c.Query("checkpoint"); line != "" {
+		kept, err := s.Seal.ParseCheckpoint(line)
+		if err != nil {
+			return &keep.FieldError{Field: "checkpoint", Say: err.Error()}
+		}
+		elsewhere = append(elsewhere, kept)
+	}
+	report, err := audit.Verify(c.Request.Context(), s.DB, s.Seal, elsewhere...)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem})
+	c.JSON(http.StatusOK, api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint()})
 	return nil
 }
 
+// checkpoint gives the newest checkpoint, to be kept elsewhere.
+func (s *Server) checkpoint(c *gin.Context) error {
+	last := s.Seal.Last()
+	if last.Seq == 0 {
+		return keep.Refuse(keep.NotFound, "no checkpoint yet: one is made after ten minutes, or a thousand records")
+	}
+	c.JSON(http.StatusOK, api.Checkpoint{Seq: last.Seq, At: last.At, Line: last.String(), Key: s.Seal.Fingerprint()})
+	return nil
+}
+
+// exportAudit streams the records that a search asks for, oldest first, from the
+// place after which the request wants to go on.
+func (s *Server) exportAudit(c *gin.Context) error {
+	query, err := auditQuery(c)
+	if err != nil {
+		return err
+	}
+	format, err := audit.FormatNamed(c.DefaultQuery("format", "csv"))
+	if err != nil {
+		return err
+	}
+	after, err := number(c, "after")
+	if err != nil {
+		return err
+	}
+	c.Header("Content-Type", format.Media)
+	c.Header("Content-Disposition", `attachment; filename="audit.`+format.Name+`"`)
+	out := bufio.NewWriterSize(c.Writer, 64<<10)
+	if after == 0 {
+		out.WriteString(format.Head)
+	}
+	for {
+		page, err := s.DB.AuditAfter(c.Request.Context(), after, exportPage)
+		if err != nil {
+			return err
+		}
+		for i := range page {
+			after = page[i].Seq
+			if query.Matches(&page[i].AuditRecord) {
+				if err := format.Line(out, &page[i].AuditRecord); err != nil {
+					return nil // the reader is gone
+				}
+			}
+		}
+		if len(page) < exportPage {
+			out.Flush()
+			return nil
+		}
+	}
+}
+
 const (
+	// exportPage bounds the records read at once.
+	exportPage = 2000
 	// livePace is how often a reader of the stream hears of changes.
 	livePace = 500 * time.Millisecond
 	// liveQuiet is how long the stream may be silent before a sign of life.

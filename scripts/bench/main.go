@@ -137,7 +137,9 @@ type world struct {
 	key          string
 	mib          int // size of the large file
 	large, small string
-	store        string // our account's home on disk
+	store        string    // our account's home on disk
+	crowded      *exec.Cmd // a service with many accounts; nil until it is needed
+	crowdedAt    string
 }
 
 func (w *world) start() error {
@@ -167,7 +169,7 @@ func (w *world) start() error {
 }
 
 func (w *world) account(data string) error {
-	add := exec.Command("bin/urbankeep", "account", "add", "crew", "-home", "files:crew", "-password", "-plain", "-key", w.key+".pub", "-data", data)
+	add := exec.Command("bin/urbankeep", "account", "add", "crew", "-home", "files:crew", "-password", "-encryption=optional", "-key", w.key+".pub", "-data", data)
 	add.Stdin = strings.NewReader("a password for the bench\n")
 	if out, err := add.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
@@ -245,7 +247,7 @@ func (w *world) startFloor() error {
 }
 
 func (w *world) stop() {
-	for _, p := range []*exec.Cmd{w.ours, w.floor} {
+	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
 			p.Wait()

@@ -44,7 +44,7 @@ func (w *world) rows() []row {
 			ours:  func() (float64, error) { return w.idleMemory(w.oursAt["sftp"], w.ours.Process.Pid) },
 			floor: func() (float64, error) { return w.idleMemory(w.floorAt, w.floor.Process.Pid) }},
 		w.listing(),
-	}, w.ftpRows()...)
+	}, append(w.ftpRows(), w.houseRows()...)...)
 }
 
 // crowd runs something 16 times at once.
@@ -144,8 +144,7 @@ func (w *world) dial(address string) (*ssh.Client, error) {
 // signInRow takes many short turns: a sign-in is short, and so are the moods of a machine.
 func (w *world) signInRow() row {
 	r := w.both("ssh sign-ins with a key", "per s", 0.9, func(address string) (float64, error) {
-		const n = 400
-		return timed(n, func() error { return w.signIns(address, n) })
+		return w.signInRate(address)
 	})
 	r.turns = 7
 	return r

@@ -98,10 +98,8 @@ func page(tab context.Context, path string, wait chromedp.CSS, name string, step
 }
 
 func pages(tab context.Context) error {
-	if err := page(tab, "/sign-in", "input[name=operator]", "page-sign-in"); err != nil {
-		return err
-	}
 	err := chromedp.Do(tab,
+		chromedp.Navigate("http://"+console+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("input[name=operator]")),
 		chromedp.SendKeys(chromedp.CSS("input[name=operator]"), "ilse"),
 		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "harbour-master-1"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
@@ -116,10 +114,13 @@ func pages(tab context.Context) error {
 	}{
 		{"/", "tr.moves", "page-overview"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
-		{"/accounts/crew-harbour", ".drawer .key", "page-account"},
-		{"/accounts?add", ".drawer input[name=name]", "page-account-add"},
+		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
+		{"/groups/instruments", ".drawer table[aria-label=Settings] tbody tr", "page-group"},
+		{"/stores?folder=files:partners/drone-contractor", ".drawer polyline", "page-stores"},
+		{"/gate", "table[aria-label=Rules] tbody tr", "page-gate"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
 		{"/settings/ftp", ".drawer input[name=address]", "page-listener"},
+		{"/reports/refusals?days=14", "table[aria-label=Report] tbody tr", "page-reports"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
 		if err := page(tab, p.path, p.wait, p.name); err != nil {
@@ -136,16 +137,14 @@ func pages(tab context.Context) error {
 // commands runs commands on the demo and draws their output.
 func commands(tab context.Context, data string) error {
 	for _, c := range []struct{ line, name string }{
-		{"account list", "command-account-list"},
-		{"account show crew-harbour", "command-account-show"},
+		{"account show drone-contractor", "command-account-show"},
+		{"group list", "command-group-list"},
+		{"quota list", "command-quota-list"},
+		{"rehearse gauge-quay", "command-rehearse"},
 		{"transfer list -most 16", "command-transfer-list"},
-		{"session list", "command-session-list"},
 		{"audit -outcome refused -most 16", "command-audit"},
-		{"audit verify", "command-audit-verify"},
-		{"status", "command-status"},
-		{"hostkey list", "command-hostkey-list"},
 		{"listener list", "command-listener-list"},
-		{"explain drone-contractor upload /flight-04.laz", "command-explain"},
+		{"explain drone-contractor upload /flight-06.laz -from 203.0.113.140", "command-explain"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
 		if err != nil {

@@ -22,7 +22,7 @@ const adding = computed(() => route.query.add !== undefined)
 const picked = computed(() => accounts.value.find((a) => a.name === route.params.account))
 const shown = computed(() => {
   const words = search.value.toLowerCase()
-  return accounts.value.filter((a) => (a.name + ' ' + a.note).toLowerCase().includes(words))
+  return accounts.value.filter((a) => [a.name, a.note, a.mail, ...a.groups].join(' ').toLowerCase().includes(words))
 })
 
 async function load() {
@@ -61,25 +61,26 @@ async function gone(name: string) {
   <section class="page">
     <div class="head">
       <h1>Accounts</h1>
-      <NInput v-model:value="search" clearable placeholder="Find by name or note" :input-props="{ 'aria-label': 'Find by name or note' }" style="width: 260px" />
+      <NInput v-model:value="search" clearable placeholder="Find by name, note or group" :input-props="{ 'aria-label': 'Find by name, note or group' }" style="width: 260px" />
+      <a href="/api/v1/account-roster" download="accounts.csv">Export CSV</a>
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/accounts?add')">Add an account</NButton>
     </div>
     <div class="sheet">
       <div v-if="shown.length" class="scroll">
         <table aria-label="Accounts">
           <thead>
-            <tr><th>Account</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in (UTC)</th><th>Note</th></tr>
+            <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, UTC</th><th>Note</th></tr>
           </thead>
           <tbody>
             <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
-              <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button></td>
+              <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button> <span class="soft">{{ a.groups.join(', ') }}</span></td>
               <td><OutcomeMark :outcome="a.state" /></td>
-              <td class="path">{{ homeOf(a) }}</td>
+              <td class="path home" :title="homeOf(a)">{{ homeOf(a) }}</td>
               <td>{{ rightsOf(a) }}</td>
-              <td>{{ a.means }} <b v-if="a.allowPlain" class="warn">plain FTP</b></td>
+              <td>{{ a.means }} <b v-if="a.plain" class="warn">plain FTP</b></td>
               <td class="number">{{ a.sessions || '' }}</td>
               <td>{{ minute(a.lastSignIn) }}</td>
-              <td class="note soft">{{ a.note }}</td>
+              <td class="note soft" :title="a.note">{{ a.note }}</td>
             </tr>
           </tbody>
         </table>
@@ -87,7 +88,7 @@ async function gone(name: string) {
       <p v-else-if="loaded" class="none">{{ accounts.length ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
     </div>
 
-    <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <AccountForm v-if="adding" @added="added" @close="close" />
       <AccountDetail v-else-if="picked" :key="picked.name" :account="picked" @changed="load" @deleted="gone" @close="close" />
     </NDrawer>
@@ -95,6 +96,7 @@ async function gone(name: string) {
 </template>
 
 <style scoped>
-.note { max-width: 180px; overflow: hidden; text-overflow: ellipsis; }
+.home { max-width: 170px; }
+.note { max-width: 150px; overflow: hidden; text-overflow: ellipsis; }
 .warn { color: var(--copper); background: var(--copper-wash); font-weight: 600; font-size: 12px; padding: 0 5px; border-radius: 3px; }
 </style>

@@ -16,7 +16,7 @@ const records = ref<AuditRecord[]>([])
 const next = ref<string>()
 const loaded = ref(false)
 const opened = ref(0)
-const fields = ['account', 'address', 'path', 'action', 'outcome'] as const
+const fields = ['account', 'network', 'path', 'has', 'text', 'action', 'since', 'until', 'outcome'] as const
 const filter = reactive(Object.fromEntries(fields.map((f) => [f, ''])) as Record<(typeof fields)[number], string>)
 const outcomes = ['done', 'refused', 'failed', 'interrupted'].map((o) => ({ label: o, value: o }))
 
@@ -51,24 +51,34 @@ async function verify() {
   try {
     const report = await call<Schemas['AuditReport']>('GET', '/audit/verify')
     if (report.badSeq) message.error(`The chain is broken: ${report.problem}.`, { duration: 0, closable: true })
-    else message.success(`The chain holds: ${report.checked} records are as they were written.`)
+    else message.success(`The chain holds: ${report.checked} records are as they were written; ${report.checkpoints} signed checkpoints agree.`)
   } catch (error) {
     message.error(sentence(error))
   }
 }
 
+const formats = ['csv', 'jsonl', 'xferlog', 'w3c']
+const exported = (format: string) => `/api/v1/audit/export?${new URLSearchParams([['format', format], ...fields.filter((f) => route.query[f]).map((f) => [f, String(route.query[f])])])}`
 const who = (r: AuditRecord) => r.account ?? (r.operator ? `operator ${r.operator}` : 'the service')
 const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => visible(p ?? '')).join(' → ')
 </script>
 
 <template>
   <section class="page">
-    <div class="head"><h1>Audit trail</h1><NButton @click="verify">Verify the chain</NButton></div>
+    <div class="head">
+      <h1>Audit trail</h1>
+      <span class="soft">this search as <a v-for="f in formats" :key="f" :href="exported(f)" :download="`audit.${f}`">{{ f }}</a></span>
+      <NButton @click="verify">Verify the chain</NButton>
+    </div>
     <form class="filters" @submit.prevent="search">
       <NInput v-model:value="filter.account" placeholder="Account" :input-props="{ 'aria-label': 'Account' }" />
-      <NInput v-model:value="filter.address" placeholder="Address" :input-props="{ 'aria-label': 'Address' }" />
+      <NInput v-model:value="filter.network" placeholder="Address or network" :input-props="{ 'aria-label': 'Address or network' }" />
       <NInput v-model:value="filter.path" placeholder="Path and below" :input-props="{ 'aria-label': 'Path and below' }" />
+      <NInput v-model:value="filter.has" placeholder="Part of a path" :input-props="{ 'aria-label': 'Part of a path' }" />
+      <NInput v-model:value="filter.text" placeholder="Any text" :input-props="{ 'aria-label': 'Any text' }" />
       <NInput v-model:value="filter.action" placeholder="Action, as in upload,delete" :input-props="{ 'aria-label': 'Action' }" />
+      <NInput v-model:value="filter.since" placeholder="Since, 2026-03-01T00:00:00Z" :input-props="{ 'aria-label': 'Since' }" />
+      <NInput v-model:value="filter.until" placeholder="Until" :input-props="{ 'aria-label': 'Until' }" />
       <NSelect :value="filter.outcome || null" :options="outcomes" clearable placeholder="Outcome" aria-label="Outcome" @update:value="(v: string | null) => (filter.outcome = v ?? '')" />
       <NButton type="primary" attr-type="submit">Search</NButton>
     </form>
@@ -102,13 +112,15 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
           </tbody>
         </table>
       </div>
-      <p v-else-if="loaded" class="none">No record matches.</p>
+      <p v-else-if="loaded" class="none">{{ next ? 'Nothing among the newest records.' : 'No record matches.' }}</p>
     </div>
-    <div v-if="next"><NButton @click="load(true)">Older records</NButton></div>
+    <div v-if="next"><NButton @click="load(true)">{{ records.length ? 'Older records' : 'Look further back' }}</NButton></div>
   </section>
 </template>
 
 <style scoped>
-.filters { display: grid; grid-template-columns: repeat(4, 1fr) 150px auto; gap: 8px; }
+.filters { display: grid; grid-template-columns: repeat(5, 1fr); gap: 8px; }
+.head a { margin-left: 8px; }
+th, td { padding-left: 7px; padding-right: 7px; }
 .more td { white-space: normal; color: var(--soft); background: var(--raised); }
 </style>

@@ -8,7 +8,6 @@ import CertificateSheet from '@/parts/CertificateSheet.vue'
 import HostKeys from '@/parts/HostKeys.vue'
 import ListenerForm from '@/parts/ListenerForm.vue'
 import ListenerTable from '@/parts/ListenerTable.vue'
-import LockoutSheet from '@/parts/LockoutSheet.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -46,7 +45,6 @@ async function changed() {
     </div>
     <CertificateSheet :may-change="mayChange" />
     <HostKeys :may-change="mayChange" />
-    <LockoutSheet :may-change="mayChange" />
     <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <ListenerForm v-if="adding" :may-change="mayChange" @changed="changed" @close="close" />
       <ListenerForm v-else-if="picked" :key="JSON.stringify(picked)" :listener="picked" :may-change="mayChange" @changed="changed" @close="close" />

@@ -1,13 +1,26 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
-import { reactive, ref } from 'vue'
+import { onMounted, reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
 import { bundles, proofs } from './account'
 import DrawerFrame from './DrawerFrame.vue'
 import ShownOnce from './ShownOnce.vue'
 
 const emit = defineEmits<{ added: [account: Account]; close: [] }>()
-const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, signInBy: 'either' as Account['signInBy'], key: '', allowPlain: false })
+const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, signInBy: '', groups: [] as string[], key: '', plain: false, mustChange: false })
+const groups = ref<Schemas['Group'][]>([])
+
+onMounted(async () => {
+  groups.value = (await call<Schemas['GroupPage']>('GET', '/groups').catch(() => ({ items: [] }))).items
+})
+
+// joined: where a group brings a home and rights, none of its own are proposed.
+function joined(names: string[]) {
+  form.groups = names
+  const brings = names.some((n) => groups.value.find((g) => g.name === n)?.mounts.some((m) => m.at === '/'))
+  form.home = brings ? '' : form.home || 'files:{account}'
+  form.rights = brings ? '' : form.rights || 'full'
+}
 const wrong = reactive({ field: '', say: '' })
 const busy = ref(false)
 const made = ref<Schemas['AccountMade'] | null>(null)
@@ -31,10 +44,11 @@ async function add() {
       name: form.name,
       note: form.note,
       generate: form.generate,
-      signInBy: form.signInBy,
-      allowPlain: form.allowPlain,
-      mounts: [{ at: '/', store, folder, readOnly: false }],
-      grants: [{ path: '/', rights: form.rights }],
+      mustChange: form.generate && form.mustChange,
+      groups: form.groups,
+      settings: { ...(form.signInBy && { signInBy: form.signInBy as Account['signInBy'] }), ...(form.plain && { encryption: 'optional' as const }) },
+      mounts: form.home ? [{ at: '/', store, folder, readOnly: false }] : [],
+      grants: form.rights ? [{ path: '/', rights: form.rights }] : [],
     }
     const answer = await call<Schemas['AccountMade']>('POST', '/accounts', ask)
     if (form.key.trim()) await addKey()
@@ -58,12 +72,14 @@ async function add() {
     <form v-else class="form" @submit.prevent="add">
       <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>
       <label>Note for operators<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'note' }" /></label>
-      <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
-      <label>Rights in its home<NSelect v-model:value="form.rights" :options="bundles" filterable tag :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
-      <label>To sign in it must show<NSelect v-model:value="form.signInBy" :options="proofs" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>
+      <label>Groups, in the order in which they decide<NSelect :value="form.groups" multiple :options="groups.map((g) => ({ label: g.name + (g.note ? `: ${g.note}` : ''), value: g.name }))" placeholder="none" :input-props="{ 'aria-label': 'Groups' }" @update:value="joined" /></label>
+      <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="the group's" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
+      <label>Rights in its home<NSelect :value="form.rights || null" :options="bundles" filterable tag clearable placeholder="the group's" @update:value="(v: string | null) => (form.rights = v ?? '')" :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
+      <label>To sign in it must show<NSelect :value="form.signInBy || null" :options="proofs" clearable placeholder="as its groups say; else a password or a key" @update:value="(v: string | null) => (form.signInBy = v ?? '')" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>
       <label>SSH public key, if it has one<NInput v-model:value="form.key" type="textarea" :rows="3" placeholder="ssh-ed25519 …" :status="wrong.field === 'key' ? 'error' : undefined" :input-props="{ name: 'key' }" /></label>
       <NCheckbox v-model:checked="form.generate">Generate a password and show it once</NCheckbox>
-      <NCheckbox v-model:checked="form.allowPlain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>
+      <NCheckbox v-model:checked="form.mustChange" :disabled="!form.generate">It must change that password at its first sign-in, over SFTP</NCheckbox>
+      <NCheckbox v-model:checked="form.plain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>
       <p class="wrong" role="alert">{{ wrong.say }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :loading="busy" :disabled="!form.name">Add the account</NButton></div>
     </form>

@@ -12,7 +12,11 @@ const route = useRoute()
 const pages = [
   { name: 'overview', path: '/', text: 'Overview' },
   { name: 'accounts', path: '/accounts', text: 'Accounts' },
+  { name: 'groups', path: '/groups', text: 'Groups' },
+  { name: 'stores', path: '/stores', text: 'Stores and quotas' },
+  { name: 'gate', path: '/gate', text: 'Gate' },
   { name: 'audit', path: '/audit', text: 'Audit trail' },
+  { name: 'reports', path: '/reports', text: 'Reports' },
   { name: 'settings', path: '/settings', text: 'Settings' },
 ]
 onMounted(() => live.open())

@@ -3,13 +3,13 @@ import type { Account } from '@/api/client'
 // How an account's settings are said in one line.
 
 export const homeOf = (a: Account) => {
-  const home = a.mounts.find((m) => m.at === '/')
+  const home = a.inForce.mounts.find((m) => m.at === '/')
   return home ? `${home.store}:${home.folder}` : ''
 }
 
 export const rightsOf = (a: Account) => {
-  const root = a.grants.find((g) => g.path === '/')?.rights ?? 'none'
-  const more = a.grants.filter((g) => g.path !== '/').length
+  const root = [...new Set(a.inForce.grants.filter((g) => g.path === '/').map((g) => g.rights))].join(' and ') || 'none'
+  const more = a.inForce.grants.filter((g) => g.path !== '/').length
   return more ? `${root} +${more}` : root
 }
 

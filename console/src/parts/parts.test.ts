@@ -4,22 +4,42 @@ import type { Account, Session, Transfer } from '@/api/client'
 import { homeOf, rightsOf } from './account'
 import OutcomeMark from './OutcomeMark.vue'
 import OverMark from './OverMark.vue'
+import QuotaBar from './QuotaBar.vue'
 import SessionTable from './SessionTable.vue'
 import TransferTable from './TransferTable.vue'
+import { changed } from './settings'
+import { grantRow, grantText, mountRow, mountText } from './tree'
 
 const account = (more: Partial<Account>): Account => ({
-  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, allowPlain: false, maxSessions: 0, maxUpload: 0, mounts: [], grants: [], sessions: 0, created: '', changed: '', ...more,
+  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, mail: '', mustChange: false, plain: false, groups: [], settings: {}, mounts: [], grants: [], inForce: { mounts: [], grants: [] }, sessions: 0, created: '', changed: '', ...more,
 })
 
 describe('an account in one line', () => {
   it('says where its home is and what it may do', () => {
     const a = account({
-      mounts: [{ at: '/maps', store: 'files', folder: 'maps', readOnly: true }, { at: '/', store: 'files', folder: '{account}', readOnly: false }],
-      grants: [{ path: '/', rights: 'read-only' }, { path: '/in', rights: 'full' }],
+      inForce: {
+        mounts: [{ at: '/maps', store: 'files', folder: 'maps', readOnly: true, from: 'group crews' }, { at: '/', store: 'files', folder: '{account}', readOnly: false, from: 'account' }],
+        grants: [{ path: '/', rights: 'read-only', from: 'account' }, { path: '/in', rights: 'full', from: 'account' }],
+      },
     })
     expect(homeOf(a)).toBe('files:{account}')
     expect(rightsOf(a)).toBe('read-only +1')
     expect(rightsOf(account({}))).toBe('none')
+  })
+})
+
+describe('rows of a form', () => {
+  it('say mounts and grants as the service reads them', () => {
+    expect(mountText(mountRow({ at: '/in', store: 'files', folder: 'in', readOnly: true, umask: '007', quota: { bytes: 2048, files: 3 } }))).toBe('/in=files:in,ro,umask=007,bytes=2048,files=3')
+    expect(grantText(grantRow({ path: '/', rights: 'full', never: ['*.exe'], window: { days: 'mon-fri', hours: '08:00-18:00' } }))).toBe('/=full;never=*.exe;days=mon-fri;hours=08:00-18:00')
+    expect(changed({ umask: '027', idleTime: '10m' }, { umask: '', idleTime: '10m', speedUp: '2MiB' })).toEqual({ umask: null, speedUp: '2MiB' })
+  })
+
+  it('show how full a quota is, by a word too', () => {
+    const bar = (used: number) => mount(QuotaBar, { props: { used: { bytes: used, files: 1 }, quota: { bytes: 100, files: 0 } } }).text()
+    expect(bar(10)).not.toContain('full')
+    expect(bar(90)).toContain('nearly full')
+    expect(bar(100)).toMatch(/(?<!nearly )full/)
   })
 })
 

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"urbankeep/internal/keep"
@@ -26,63 +27,114 @@ type Page[T any] struct {
 
 // Account is who signs in to move files.
 type Account struct {
-	Name        string       `json:"name"`
-	Note        string       `json:"note"`
-	State       keep.State   `json:"state"`
-	HasPassword bool         `json:"hasPassword"`
-	SignInBy    keep.Proofs  `json:"signInBy"`
-	Means       string       `json:"means"`     // what it signs in with, in words
-	CanSignIn   bool         `json:"canSignIn"` // it has what it must show
-	Keys        int          `json:"keys"`
-	AllowPlain  bool         `json:"allowPlain"`
-	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
-	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
-	MaxSessions int          `json:"maxSessions"` // 0: any number
-	MaxUpload   int64        `json:"maxUpload"`   // bytes; 0: any size
-	Mounts      []keep.Mount `json:"mounts"`
-	Grants      []keep.Grant `json:"grants"`
-	Sessions    int          `json:"sessions"` // live now
-	Created     time.Time    `json:"created"`
-	Changed     time.Time    `json:"changed"`
-	LastSignIn  *time.Time   `json:"lastSignIn,omitempty"`
+	Name        string        `json:"name"`
+	Note        string        `json:"note"`
+	Mail        string        `json:"mail"`
+	State       keep.State    `json:"state"`
+	HasPassword bool          `json:"hasPassword"`
+	MustChange  bool          `json:"mustChange"` // its password, at the next sign-in
+	SignInBy    keep.Proofs   `json:"signInBy"`   // in force
+	Means       string        `json:"means"`      // what it signs in with, in words
+	CanSignIn   bool          `json:"canSignIn"`  // it has what it must show
+	Keys        int           `json:"keys"`
+	Plain       bool          `json:"plain"` // may sign in over FTP without TLS whatever the listener says
+	Groups      []string      `json:"groups"`
+	Settings    keep.Settings `json:"settings"` // its own, as are these:
+	Mounts      []keep.Mount  `json:"mounts"`
+	Grants      []keep.Grant  `json:"grants"`
+	InForce     InForce       `json:"inForce"`  // with what its groups bring
+	Sessions    int           `json:"sessions"` // live now
+	Created     time.Time     `json:"created"`
+	Changed     time.Time     `json:"changed"`
+	LastSignIn  *time.Time    `json:"lastSignIn,omitempty"`
+}
+
+// InForce is what an account and its groups make together.
+type InForce struct {
+	Settings []keep.SetValue `json:"settings,omitempty"` // all of them; not in lists
+	Mounts   []Mount         `json:"mounts"`
+	Grants   []Grant         `json:"grants"`
+}
+
+// Mount is a mount with where it comes from and what its place holds.
+type Mount struct {
+	keep.Mount
+	From string      `json:"from"` // "account" or "group NAME"
+	Used *keep.Quota `json:"used,omitempty"`
+}
+
+// Grant is a grant with where it comes from.
+type Grant struct {
+	keep.Grant
+	From       string `json:"from"`
+	Conditions string `json:"conditions,omitempty"` // filter and window, in words
+}
+
+// UnmarshalJSON reads what is written; a [keep.Mount] by itself may be a text too.
+func (m *Mount) UnmarshalJSON(raw []byte) error {
+	type plain keep.Mount
+	var all struct {
+		plain
+		From string
+		Used *keep.Quota
+	}
+	err := json.Unmarshal(raw, &all)
+	*m = Mount{keep.Mount(all.plain), all.From, all.Used}
+	return err
+}
+
+// UnmarshalJSON reads what is written; a [keep.Grant] by itself may be a text too.
+func (g *Grant) UnmarshalJSON(raw []byte) error {
+	type plain keep.Grant
+	var all struct {
+		plain
+		From, Conditions string
+	}
+	err := json.Unmarshal(raw, &all)
+	*g = Grant{keep.Grant(all.plain), all.From, all.Conditions}
+	return err
 }
 
 // AccountNew asks for a new account.
 type AccountNew struct {
-	Name        string       `json:"name"`
-	Note        string       `json:"note,omitempty"`
-	Password    string       `json:"password,omitempty"`
-	Generate    bool         `json:"generate,omitempty"` // make a password and give it back once
-	SignInBy    keep.Proofs  `json:"signInBy,omitempty"` // "": either
-	AllowPlain  bool         `json:"allowPlain,omitempty"`
-	ValidFrom   *time.Time   `json:"validFrom,omitempty"`
-	ValidUntil  *time.Time   `json:"validUntil,omitempty"`
-	MaxSessions int          `json:"maxSessions,omitempty"`
-	MaxUpload   int64        `json:"maxUpload,omitempty"`
-	Mounts      []keep.Mount `json:"mounts"`
-	Grants      []keep.Grant `json:"grants"`
+	Name       string                     `json:"name"`
+	Note       string                     `json:"note,omitempty"`
+	Mail       string                     `json:"mail,omitempty"`
+	Password   string                     `json:"password,omitempty"`
+	Generate   bool                       `json:"generate,omitempty"` // make a password and give it back once
+	MustChange bool                       `json:"mustChange,omitempty"`
+	Groups     []string                   `json:"groups,omitempty"`
+	Settings   map[string]json.RawMessage `json:"settings,omitempty"` // see keep.Settings; a text is understood for each
+	Mounts     []keep.Mount               `json:"mounts"`
+	Grants     []keep.Grant               `json:"grants"`
 }
 
-// AccountChange asks for changes; fields that are not there stay as they are.
+// AccountChange asks for changes; fields that are not there stay as they are, and
+// so do settings. A setting that is null is taken away: the groups decide it.
 type AccountChange struct {
-	Note        *string       `json:"note,omitempty"`
-	Password    *string       `json:"password,omitempty"`
-	Generate    bool          `json:"generate,omitempty"`
-	SignInBy    *keep.Proofs  `json:"signInBy,omitempty"`
-	AllowPlain  *bool         `json:"allowPlain,omitempty"`
-	ValidFrom   *time.Time    `json:"validFrom,omitempty"`  // 0001-01-01T00:00:00Z: always
-	ValidUntil  *time.Time    `json:"validUntil,omitempty"` // 0001-01-01T00:00:00Z: for ever
-	MaxSessions *int          `json:"maxSessions,omitempty"`
-	MaxUpload   *int64        `json:"maxUpload,omitempty"`
-	Mounts      *[]keep.Mount `json:"mounts,omitempty"`
-	Grants      *[]keep.Grant `json:"grants,omitempty"`
+	Note       *string                    `json:"note,omitempty"`
+	Mail       *string                    `json:"mail,omitempty"`
+	Password   *string                    `json:"password,omitempty"`
+	Generate   bool                       `json:"generate,omitempty"`
+	MustChange *bool                      `json:"mustChange,omitempty"`
+	Groups     *[]string                  `json:"groups,omitempty"`
+	Settings   map[string]json.RawMessage `json:"settings,omitempty"`
+	Mounts     *[]keep.Mount              `json:"mounts,omitempty"`
+	Grants     *[]keep.Grant              `json:"grants,omitempty"`
+}
+
+// AccountClone asks for a new account like another.
+type AccountClone struct {
+	Name     string `json:"name"`
+	Generate bool   `json:"generate,omitempty"`
 }
 
 // AccountMade is a new or changed account, with its generated password if one
 // was asked for. It is shown this once.
 type AccountMade struct {
-	Account  Account `json:"account"`
-	Password string  `json:"password,omitempty"`
+	Account  Account   `json:"account"`
+	Password string    `json:"password,omitempty"`
+	Strength *Strength `json:"strength,omitempty"` // of a password that was given
 }
 
 // Explanation says whether an account may do something, and why.
@@ -150,11 +202,28 @@ type AuditRecord struct {
 	Detail    string        `json:"detail,omitempty"`
 }
 
+// RecordOf is an audit record as it goes out, its seconds to the microsecond.
+func RecordOf(r *keep.AuditRecord) AuditRecord {
+	return AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address, Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session,
+		Action: r.Action, Path: r.Path, Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Seconds: float64(r.Duration.Microseconds()) / 1e6, Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail}
+}
+
 // AuditReport is what walking the chain found.
 type AuditReport struct {
 	Checked int64  `json:"checked"`
 	BadSeq  int64  `json:"badSeq,omitempty"`
 	Problem string `json:"problem,omitempty"`
+
+	Checkpoints int    `json:"checkpoints"` // signed ones that agree with the chain
+	Key         string `json:"key"`         // fingerprint of what they are signed with
+}
+
+// Checkpoint says how far the trail had come, signed.
+type Checkpoint struct {
+	Seq  int64     `json:"seq"`
+	At   time.Time `json:"at"`
+	Line string    `json:"line"` // to be kept elsewhere
+	Key  string    `json:"key"`
 }
 
 // Live is what changed since the message before; with Full it is everything.

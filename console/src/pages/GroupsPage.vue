@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { NButton, NDrawer, useMessage } from 'naive-ui'
+import { computed, onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Schemas } from '@/api/client'
+import { useOperator } from '@/operator'
+import GroupDetail from '@/parts/GroupDetail.vue'
+
+type Group = Schemas['Group']
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const operator = useOperator()
+const groups = ref<Group[]>([])
+const loaded = ref(false)
+const adding = computed(() => route.query.add !== undefined)
+const picked = computed(() => groups.value.find((g) => g.name === route.params.group))
+
+async function load() {
+  try {
+    groups.value = (await call<Schemas['GroupPage']>('GET', '/groups')).items
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  loaded.value = true
+}
+onMounted(load)
+
+const sets = (g: Group) => g.sets.map((s) => `${s.label} ${s.say}`).join('; ')
+const close = () => router.push('/groups')
+async function saved(name: string) {
+  await load()
+  await router.push(`/groups/${name}`)
+}
+async function deleted() {
+  await close()
+  await load()
+}
+</script>
+
+<template>
+  <section class="page">
+    <div class="head">
+      <h1>Groups</h1>
+      <span class="soft">what an account does not set itself, the first of its groups that does decides; mounts and grants add up</span>
+      <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/groups?add')">Add a group</NButton>
+    </div>
+    <div class="sheet">
+      <div v-if="groups.length" class="scroll">
+        <table aria-label="Groups">
+          <thead><tr><th>Group</th><th>Accounts</th><th>Sets</th><th class="number">Mounts</th><th class="number">Grants</th><th>Note</th></tr></thead>
+          <tbody>
+            <tr v-for="g in groups" :key="g.name" class="pick" :class="{ picked: g.name === picked?.name }" @click="router.push(`/groups/${g.name}`)">
+              <td><button class="plain" @click.stop="router.push(`/groups/${g.name}`)">{{ g.name }}</button></td>
+              <td class="wrap">{{ g.accounts.join(', ') }}</td>
+              <td class="wrap">{{ sets(g) }}</td>
+              <td class="number">{{ g.mounts.length }}</td>
+              <td class="number">{{ g.grants.length }}</td>
+              <td class="wrap soft">{{ g.note }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p v-else-if="loaded" class="none">No group yet. A group is for what several accounts have in common: a home, shared folders, rights, limits.</p>
+    </div>
+    <NDrawer :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+      <GroupDetail v-if="adding" :may-change="operator.mayChange()" @saved="saved" @close="close" />
+      <GroupDetail v-else-if="picked" :key="JSON.stringify(picked)" :group="picked" :may-change="operator.mayChange()" @saved="saved" @deleted="deleted" @close="close" />
+    </NDrawer>
+  </section>
+</template>
+
+<style scoped>
+.wrap { white-space: normal; min-width: 140px; }
+</style>

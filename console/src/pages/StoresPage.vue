@@ -1,0 +1,128 @@
+<script setup lang="ts">
+import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
+import { computed, onMounted, reactive, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, sentence, type Schemas } from '@/api/client'
+import { minute, size } from '@/format'
+import { useOperator } from '@/operator'
+import DrawerFrame from '@/parts/DrawerFrame.vue'
+import QuotaBar from '@/parts/QuotaBar.vue'
+import QuotaHistory from '@/parts/QuotaHistory.vue'
+
+type Quota = Schemas['Quota']
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const mayChange = useOperator().mayChange()
+const stores = ref<Schemas['Store'][]>([])
+const quotas = ref<Quota[]>([])
+const grounds = ref<string[]>([])
+const form = reactive({ name: '', folder: '', wrong: '' })
+const busy = ref(false)
+const nameOf = (q: Quota) => `${q.store}:${q.folder}`
+const picked = computed(() => quotas.value.find((q) => nameOf(q) === route.query.folder))
+
+async function load() {
+  try {
+    stores.value = (await call<Schemas['StorePage']>('GET', '/stores')).items
+    quotas.value = (await call<Schemas['QuotaPage']>('GET', '/quotas')).items
+    grounds.value = (await call<Schemas['Grounds']>('GET', '/store-grounds')).grounds
+  } catch (error) {
+    message.error(sentence(error))
+  }
+}
+onMounted(load)
+
+async function add() {
+  form.wrong = ''
+  try {
+    await call('POST', '/stores', { name: form.name, folder: form.folder } satisfies Schemas['StoreNew'])
+    Object.assign(form, { name: '', folder: '' })
+    await load()
+  } catch (error) {
+    form.wrong = sentence(error)
+  }
+}
+async function remove(name: string) {
+  try {
+    await call('DELETE', `/stores/${name}`)
+    message.success(`${name} is no store any more. Its files stay.`)
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  await load()
+}
+async function recount(q: Quota) {
+  busy.value = true
+  try {
+    const found = await call<Schemas['Recount']>('POST', '/quotas/recount', { store: q.store, folder: q.folder } satisfies Schemas['QuotaPlace'])
+    const differs = found.bytesBefore !== found.bytesNow || found.filesBefore !== found.filesNow
+    message.success(`It holds ${size(found.bytesNow)} in ${found.filesNow} files, ${differs ? `not ${size(found.bytesBefore)} in ${found.filesBefore}, as was known` : 'as was known'}.`)
+    await load()
+  } catch (error) {
+    message.error(sentence(error))
+  } finally {
+    busy.value = false
+  }
+}
+const close = () => router.push('/stores')
+</script>
+
+<template>
+  <section class="page">
+    <div class="head"><h1>Stores and quotas</h1></div>
+    <div class="sheet">
+      <header><h2>Stores</h2><span class="soft">{{ grounds.length ? `they may lie in ${grounds.join(', ')}` : 'they may lie anywhere on the machine' }}</span></header>
+      <table aria-label="Stores">
+        <thead><tr><th>Store</th><th>Folder of the machine</th><th>Mounted by</th><th></th></tr></thead>
+        <tbody>
+          <tr v-for="s in stores" :key="s.name">
+            <td>{{ s.name }}</td>
+            <td class="mono">{{ s.folder }}</td>
+            <td class="wrap">{{ s.users.join(', ') || 'nobody' }}</td>
+            <td class="number"><button v-if="mayChange && !s.users.length" class="plain" @click="remove(s.name)">Remove</button></td>
+          </tr>
+        </tbody>
+      </table>
+      <form v-if="mayChange" class="add" @submit.prevent="add">
+        <NInput v-model:value="form.name" size="small" placeholder="name" :input-props="{ 'aria-label': 'Name of the store', name: 'store' }" />
+        <NInput v-model:value="form.folder" size="small" placeholder="/srv/…" :input-props="{ 'aria-label': 'Folder of the machine', name: 'folder' }" />
+        <NButton size="small" attr-type="submit" :disabled="!form.name || !form.folder">Add a store</NButton>
+        <span class="wrong" role="alert">{{ form.wrong }}</span>
+      </form>
+    </div>
+    <div class="sheet">
+      <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span></header>
+      <div v-if="quotas.length" class="scroll">
+        <table aria-label="Quotas">
+          <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted (UTC)</th></tr></thead>
+          <tbody>
+            <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
+              <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>
+              <td><QuotaBar :used="q.used" :quota="q.quota" /></td>
+              <td class="wrap">{{ q.users.join(', ') }}</td>
+              <td>{{ q.counting ? 'being counted' : minute(q.counted) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p v-else class="none">No folder has a quota.</p>
+    </div>
+    <NDrawer :show="Boolean(picked)" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+      <DrawerFrame v-if="picked" :key="nameOf(picked)" :title="nameOf(picked)" @close="close">
+        <QuotaBar :used="picked.used" :quota="picked.quota" />
+        <p class="members">Mounted by <RouterLink v-for="a in picked.users" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink></p>
+        <QuotaHistory :place="picked" />
+        <div v-if="mayChange" class="row"><NButton :loading="busy" @click="recount(picked)">Count it anew</NButton><span class="soft">nobody changes it meanwhile; it is done once a day by itself</span></div>
+      </DrawerFrame>
+    </NDrawer>
+  </section>
+</template>
+
+<style scoped>
+.wrap { white-space: normal; }
+.add { display: grid; grid-template-columns: 140px 300px auto 1fr; gap: 8px; align-items: center; padding: 10px 14px; border-top: 1px solid var(--line); }
+.wrong { color: var(--brick); }
+.members { margin: 0; }
+.members a { margin-left: 8px; }
+</style>

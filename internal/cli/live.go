@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"golang.org/x/term"
+
+	"urbankeep/internal/command"
+	"urbankeep/internal/web/api"
+)
+
+// maxEvent bounds one message of the live stream, bytes.
+const maxEvent = 64 << 20
+
+func sessionWatch(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		response, err := c.ask(ctx, http.MethodGet, "/live", nil)
+		if err != nil {
+			return err
+		}
+		defer response.Body.Close()
+		now := &living{sessions: map[string]api.Session{}, running: map[string]api.Transfer{}}
+		show := now.lines
+		if file, ok := env.Out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+			show = now.screen
+		}
+		lines := bufio.NewScanner(response.Body)
+		lines.Buffer(nil, maxEvent)
+		for lines.Scan() {
+			text, isData := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
+			if !isData {
+				continue
+			}
+			if *f.json {
+				if _, err := fmt.Fprintf(env.Out, "%s\n", text); err != nil {
+					return err
+				}
+				continue
+			}
+			var change api.Live
+			if err := json.Unmarshal(text, &change); err != nil {
+				return fmt.Errorf("the stream is not understood: %w", err)
+			}
+			show(env, now.take(change))
+		}
+		if ctx.Err() != nil {
+			return nil // Ctrl-C
+		}
+		return errors.Join(errors.New("the service ended the stream: is it stopping?"), lines.Err())
+	}
+}
+
+// living is what goes on now, as the stream has told.
+type living struct {
+	sessions map[string]api.Session
+	running  map[string]api.Transfer
+}
+
+// news is what a change brought.
+type news struct {
+	came, went []api.Session
+	ended      []api.Transfer
+	at         string
+}
+
+// take brings a change in.
+func (l *living) take(c api.Live) news {
+	n := news{at: c.Now.UTC().Format("15:04:05")}
+	if c.Full {
+		clear(l.sessions)
+		clear(l.running)
+	}
+	for _, s := range c.Sessions {
+		if _, known := l.sessions[s.ID]; !known {
+			n.came = append(n.came, s)
+		}
+		l.sessions[s.ID] = s
+	}
+	for _, t := range c.Transfers {
+		if t.Outcome == "running" {
+			l.running[t.ID] = t
+			continue
+		}
+		delete(l.running, t.ID)
+		if !c.Full {
+			n.ended = append(n.ended, t)
+		}
+	}
+	for _, id := range c.Gone {
+		if s, known := l.sessions[id]; known {
+			n.went = append(n.went, s)
+			delete(l.sessions, id)
+		}
+	}
+	return n
+}
+
+// lines prints what happened, a line each: for pipes and logs.
+func (l *living) lines(env command.Env, n news) {
+	session := func(word string, s api.Session) {
+		fmt.Fprintln(env.Out, safe(fmt.Sprintf("%s  %-4s  %s  %s from %s over %s", n.at, word, s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted))))
+	}
+	for _, s := range n.came {
+		session("in", s)
+	}
+	for _, t := range n.ended {
+		fmt.Fprintln(env.Out, safe(fmt.Sprintf("%s  %-4s  %s  %s %s %s, %s in %s, %s", n.at, "file", t.Session, t.Account, t.Action, t.Path, size(t.Bytes), span(t.Seconds), ended(t.Outcome, string(t.Reason)))))
+	}
+	for _, s := range n.went {
+		session("out", s)
+	}
+}
+
+// screen draws everything anew. The control sequences are those of ECMA-48: home,
+// and erase to the end.
+func (l *living) screen(env command.Env, n news) {
+	var page bytes.Buffer
+	fmt.Fprintf(&page, "%s UTC  %d sessions, %d transfers; Ctrl-C ends\n\n", n.at, len(l.sessions), len(l.running))
+	var rows [][]string
+	for _, s := range slices.SortedFunc(maps.Values(l.sessions), func(a, b api.Session) int { return a.Since.Compare(b.Since) }) {
+		rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), s.Since.UTC().Format("15:04:05"), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down)})
+	}
+	table(&page, "SESSION|ACCOUNT|FROM|OVER|SINCE|DOES|UP|DOWN", rows)
+	if len(l.running) > 0 {
+		rows = nil
+		for _, t := range slices.SortedFunc(maps.Values(l.running), func(a, b api.Transfer) int { return a.Started.Compare(b.Started) }) {
+			rows = append(rows, []string{t.Account, string(t.Action), t.Path, progress(t), rate(t.Bytes, t.Seconds), left(t)})
+		}
+		fmt.Fprintln(&page)
+		table(&page, "ACCOUNT|DOES|PATH|MOVED|RATE|LEFT", rows)
+	}
+	fmt.Fprint(env.Out, "\x1b[H"+strings.ReplaceAll(page.String(), "\n", "\x1b[K\n")+"\x1b[J")
+}
+
+// progress says how far a running transfer is.
+func progress(t api.Transfer) string {
+	if t.Total <= 0 {
+		return size(t.Bytes)
+	}
+	return fmt.Sprintf("%s of %s (%d%%)", size(t.Offset+t.Bytes), size(t.Total), 100*(t.Offset+t.Bytes)/t.Total)
+}
+
+// left says how long it will take at the rate it had, "-" where that can't be known.
+func left(t api.Transfer) string {
+	rest := t.Total - t.Offset - t.Bytes
+	if t.Total <= 0 || t.Bytes <= 0 || t.Seconds <= 0 || rest < 0 {
+		return "-"
+	}
+	return span(float64(rest) / (float64(t.Bytes) / t.Seconds))
+}

@@ -1,0 +1,321 @@
+package keep
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+)
+
+// Settings are what a group gives its accounts and what an account may set for
+// itself. A nil field is not set: the next that sets it decides.
+type Settings struct {
+	SignInBy         *Proofs     `json:"signInBy,omitempty"`
+	Protocols        *Protocols  `json:"protocols,omitempty"`
+	Encryption       *Encryption `json:"encryption,omitempty"`
+	Allow            *Networks   `json:"allow,omitempty"`
+	Deny             *Networks   `json:"deny,omitempty"`
+	ValidFrom        *Moment     `json:"validFrom,omitempty"`
+	ValidUntil       *Moment     `json:"validUntil,omitempty"`
+	MaxSessions      *Count      `json:"maxSessions,omitempty"`
+	IdleTime         *Seconds    `json:"idleTime,omitempty"`
+	MaxUpload        *Bytes      `json:"maxUpload,omitempty"`
+	SpeedUp          *Bytes      `json:"speedUp,omitempty"`
+	SpeedDown        *Bytes      `json:"speedDown,omitempty"`
+	SessionSpeedUp   *Bytes      `json:"sessionSpeedUp,omitempty"`
+	SessionSpeedDown *Bytes      `json:"sessionSpeedDown,omitempty"`
+	QuotaBytes       *Bytes      `json:"quotaBytes,omitempty"`
+	QuotaFiles       *Count      `json:"quotaFiles,omitempty"`
+	Umask            *Mode       `json:"umask,omitempty"`
+	Starters         *Folders    `json:"starters,omitempty"`
+}
+
+// Terms are the settings that are in force: every one has a value. The fields
+// are those of [Settings].
+type Terms struct {
+	SignInBy         Proofs
+	Protocols        Protocols  // it may sign in over
+	Encryption       Encryption // over FTP, whatever the listener says; [EncryptionByListener] leaves it to that
+	Allow            Networks   // it may sign in from
+	Deny             Networks
+	ValidFrom        Moment
+	ValidUntil       Moment
+	MaxSessions      Count
+	IdleTime         Seconds // a session may do nothing
+	MaxUpload        Bytes   // the largest file it may write
+	SpeedUp          Bytes   // of all its sessions, bytes per second
+	SpeedDown        Bytes
+	SessionSpeedUp   Bytes // of each session
+	SessionSpeedDown Bytes
+	QuotaBytes       Bytes // its home may hold
+	QuotaFiles       Count
+	Umask            Mode
+	Starters         Folders // made in its tree when it signs in for the first time
+}
+
+// EncryptionByListener leaves it to the listener.
+const EncryptionByListener Encryption = "listener"
+
+// DefaultUmask leaves files to the service's own user and group.
+const DefaultUmask Mode = 0o027
+
+// Setting tells about one field of [Settings].
+type Setting struct {
+	Name  string // in JSON; the command line joins its words by hyphens
+	Label string // in tables
+	Help  string // of the command line; the word in backquotes is the value
+	say   func(*Terms) string
+}
+
+const (
+	sizeHelp  = " a `size` as in 500M or 2GiB; 0 is any"
+	speedHelp = " bytes per second, a `size` as in 500K or 2MiB; 0 is any"
+)
+
+// AllSettings are the settings there are, in the order in which they are shown.
+var AllSettings = []Setting{
+	{"signInBy", "must show", "`what` it must show: either (a password or a key), password, key, or both (a key, then the password; SFTP only)",
+		func(t *Terms) string { return t.SignInBy.say() }},
+	{"protocols", "protocols", "`protocols` it may sign in over, as in sftp,ftps; or all",
+		func(t *Terms) string { return sayList(t.Protocols, "all") }},
+	{"encryption", "encryption over FTP", "`whether` FTP without TLS is open to it: required (never), optional (its password may go in clear), listener (as the listener says)",
+		func(t *Terms) string {
+			return map[Encryption]string{EncryptionByListener: "as the listener says", EncryptionOptional: "optional: plain FTP allowed"}[t.Encryption] + map[Encryption]string{EncryptionRequired: "required"}[t.Encryption]
+		}},
+	{"allow", "networks allowed", "`networks` it may sign in from, as in 192.0.2.0/24,2001:db8::7; or everybody",
+		func(t *Terms) string { return sayNetworks(t.Allow, "every one") }},
+	{"deny", "networks denied", "`networks` it may not sign in from, whatever is allowed",
+		func(t *Terms) string { return sayNetworks(t.Deny, "none") }},
+	{"validFrom", "valid from", "the `day` or time its time begins; always takes it away", func(t *Terms) string { return sayMoment(t.ValidFrom, "always") }},
+	{"validUntil", "valid until", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; never takes it away",
+		func(t *Terms) string { return sayMoment(t.ValidUntil, "for ever") }},
+	{"maxSessions", "sessions at once", "how `many` sessions it may have at once; 0 is any number", func(t *Terms) string { return sayCount(t.MaxSessions) }},
+	{"idleTime", "idle time", "how `long` a session may do nothing, as in 10m; 0 is the usual 15m",
+		func(t *Terms) string {
+			if t.IdleTime == 0 {
+				return "the usual 15m"
+			}
+			return t.IdleTime.text()
+		}},
+	{"maxUpload", "largest upload", "the largest file it may write," + sizeHelp, func(t *Terms) string { return sayBytes(t.MaxUpload, "") }},
+	{"speedUp", "speed up", "most it may send in all its sessions," + speedHelp, func(t *Terms) string { return sayBytes(t.SpeedUp, "/s") }},
+	{"speedDown", "speed down", "most it may fetch in all its sessions," + speedHelp, func(t *Terms) string { return sayBytes(t.SpeedDown, "/s") }},
+	{"sessionSpeedUp", "speed up, each session", "most that each session may send," + speedHelp, func(t *Terms) string { return sayBytes(t.SessionSpeedUp, "/s") }},
+	{"sessionSpeedDown", "speed down, each session", "most that each session may fetch," + speedHelp, func(t *Terms) string { return sayBytes(t.SessionSpeedDown, "/s") }},
+	{"quotaBytes", "quota of its home", "most bytes its home may hold," + sizeHelp, func(t *Terms) string { return sayBytes(t.QuotaBytes, "") }},
+	{"quotaFiles", "files in its home", "how `many` files and folders its home may hold; 0 is any number", func(t *Terms) string { return sayCount(t.QuotaFiles) }},
+	{"umask", "umask", "the `mask` of mode bits that new files and folders don't get, as in 027",
+		func(t *Terms) string { text, _ := t.Umask.MarshalText(); return string(text) }},
+	{"starters", "starter folders", "`folders` of its tree that are made when it signs in for the first time, as in /incoming,/done",
+		func(t *Terms) string { return sayList(t.Starters, "none") }},
+}
+
+// Flag is the setting's name on the command line.
+func (s Setting) Flag() string {
+	var flag strings.Builder
+	for _, r := range s.Name {
+		if r >= 'A' && r <= 'Z' {
+			flag.WriteByte('-')
+			r += 'a' - 'A'
+		}
+		flag.WriteRune(r)
+	}
+	return flag.String()
+}
+
+func sayList[T ~string](list []T, none string) string {
+	if len(list) == 0 {
+		return none
+	}
+	var said []string
+	for _, one := range list {
+		said = append(said, string(one))
+	}
+	return strings.Join(said, ", ")
+}
+
+func sayNetworks(n Networks, none string) string {
+	if len(n) == 0 {
+		return none
+	}
+	return strings.ReplaceAll(n.String(), ",", ", ")
+}
+
+func sayMoment(m Moment, none string) string {
+	if m.IsZero() {
+		return none
+	}
+	return m.String()
+}
+
+func sayCount(c Count) string {
+	if c == 0 {
+		return "any number"
+	}
+	return fmt.Sprint(int(c))
+}
+
+func sayBytes(b Bytes, per string) string {
+	if b == 0 {
+		return "any"
+	}
+	return SaySize(int64(b)) + per
+}
+
+// Put sets one setting from JSON: the form it has there, or its text; null takes
+// it away. The error is a [*FieldError].
+func (s *Settings) Put(name string, raw json.RawMessage) error {
+	field, ok := s.field(name)
+	if !ok {
+		var names []string
+		for _, one := range AllSettings {
+			names = append(names, one.Name)
+		}
+		return &FieldError{name, "there is no such setting: use " + strings.Join(names, ", ")}
+	}
+	if string(raw) == "null" {
+		field.SetZero()
+		return nil
+	}
+	value := reflect.New(field.Type().Elem()) // a value of its own: the old one may be shared
+	if err := json.Unmarshal(raw, value.Interface()); err != nil {
+		return &FieldError{name, err.Error()}
+	}
+	field.Set(value)
+	return nil
+}
+
+// Text is one setting as text that Put reads back, "" when it is not set.
+func (s *Settings) Text(name string) string {
+	field, ok := s.field(name)
+	if !ok || field.IsNil() {
+		return ""
+	}
+	if moment, ok := field.Interface().(*Moment); ok {
+		return moment.text()
+	}
+	raw, err := json.Marshal(field.Interface())
+	if err != nil {
+		return ""
+	}
+	var word string
+	var list []string
+	switch value := field.Interface().(type) {
+	case *Bytes:
+		return value.text()
+	case *Seconds:
+		return value.text()
+	}
+	switch {
+	case json.Unmarshal(raw, &word) == nil:
+	case json.Unmarshal(raw, &list) == nil:
+		word = strings.Join(list, ",")
+	default:
+		return string(raw)
+	}
+	if word == "" { // an empty list, which must not be read as not set
+		return map[string]string{"allow": "everybody", "deny": "nobody", "protocols": "all", "starters": "none"}[name]
+	}
+	return word
+}
+
+// PutText is Put for text; "" takes the setting away.
+func (s *Settings) PutText(name, text string) error {
+	if text == "" {
+		return s.Put(name, json.RawMessage("null"))
+	}
+	raw, err := json.Marshal(text)
+	if err != nil {
+		return err
+	}
+	return s.Put(name, raw)
+}
+
+// PutAll is Put for each.
+func (s *Settings) PutAll(values map[string]json.RawMessage) error {
+	for name, raw := range values {
+		if err := s.Put(name, raw); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// field finds the field of a name in JSON.
+func (s *Settings) field(name string) (reflect.Value, bool) {
+	at := slices.IndexFunc(AllSettings, func(one Setting) bool { return one.Name == name })
+	if at < 0 {
+		return reflect.Value{}, false
+	}
+	return s.fieldAt(at), true
+}
+
+// check reports what is wrong as a [*FieldError].
+func (s *Settings) check() error {
+	if s.SignInBy != nil {
+		if err := s.SignInBy.check(); err != nil {
+			return err
+		}
+	}
+	if s.Encryption != nil && *s.Encryption != EncryptionRequired && *s.Encryption != EncryptionOptional && *s.Encryption != EncryptionByListener {
+		return &FieldError{"encryption", fmt.Sprintf("%q is not known: use required, optional or listener", *s.Encryption)}
+	}
+	if s.Protocols != nil {
+		if err := s.Protocols.check(); err != nil {
+			return &FieldError{"protocols", err.Error()}
+		}
+	}
+	return nil
+}
+
+// SetValue is one setting that is in force, and who set it.
+type SetValue struct {
+	Name  string `json:"name"`
+	Label string `json:"label"`
+	Value any    `json:"value"`
+	Say   string `json:"say"`
+	Text  string `json:"text"` // as it can be given
+	From  string `json:"from"` // "account", "group NAME", or "" where nobody set it
+}
+
+// inForce puts the settings of an account and its groups together: the first
+// that sets a value decides it. It gives each value's origin, in the order of
+// [AllSettings].
+func inForce(own *Settings, groups []*Group) (t Terms, from []string) {
+	t = Terms{SignInBy: DefaultProofs, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
+	into := reflect.ValueOf(&t).Elem()
+	from = make([]string, len(AllSettings))
+	for i := range AllSettings {
+		set := reflect.ValueOf(own).Elem().Field(i)
+		if !set.IsNil() {
+			from[i] = "account"
+		}
+		for _, g := range groups {
+			if !set.IsNil() {
+				break
+			}
+			if set = reflect.ValueOf(&g.Settings).Elem().Field(i); !set.IsNil() {
+				from[i] = "group " + g.Name
+			}
+		}
+		if !set.IsNil() {
+			into.Field(i).Set(set.Elem())
+		}
+	}
+	return t, from
+}
+
+// values are the settings with where each comes from.
+func (t *Terms) values(from []string) []SetValue {
+	all := make([]SetValue, len(AllSettings))
+	for i, s := range AllSettings {
+		value := reflect.ValueOf(t).Elem().Field(i)
+		var alone Settings
+		alone.fieldAt(i).Set(value.Addr())
+		all[i] = SetValue{Name: s.Name, Label: s.Label, Value: value.Interface(), Say: s.say(t), Text: alone.Text(s.Name), From: from[i]}
+	}
+	return all
+}
+
+func (s *Settings) fieldAt(i int) reflect.Value { return reflect.ValueOf(s).Elem().Field(i) }

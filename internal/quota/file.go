@@ -1,0 +1,228 @@
+package quota
+
+import (
+	"io/fs"
+	"sync"
+
+	"urbankeep/internal/keep"
+)
+
+// File is a file that is open for writing, however often. Its size is what it
+// was let grow to: never less than what is on the disk.
+type File struct {
+	l  *Ledger
+	id fileID
+
+	// guarded by l.mu:
+	spot  Spot
+	size  int64
+	opens int
+	gone  bool  // it has no name any more; its bytes go with the last close
+	taken int64 // of these, what went with the name already
+
+	cut sync.RWMutex // held by whoever writes, alone by whoever cuts
+}
+
+// Open opens a file for writing at a path and follows it until it is closed; new
+// says that a name comes about. open gives the opened file's facts, as often as it
+// is asked.
+func (l *Ledger) Open(spot Spot, new bool, open func() (stat func() (fs.FileInfo, error), err error)) (f *File, err error) {
+	follow := func() error {
+		stat, err := open()
+		if err == nil {
+			f, err = l.track(spot, new, stat)
+		}
+		return err
+	}
+	if new {
+		err = l.Make(spot, follow)
+		return f, err
+	}
+	if err := l.enter(spot); err != nil {
+		return nil, err
+	}
+	defer l.leave()
+	defer l.hold(spot)() // it must not be moved between its opening and its being known
+	err = follow()
+	return f, err
+}
+
+// track follows a file until it is let go. The caller holds the names. Of a new file
+// nothing can be known yet: what has its identity is one that has just been removed.
+func (l *Ledger) track(spot Spot, new bool, stat func() (fs.FileInfo, error)) (*File, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	info, err := stat()
+	if err != nil {
+		return nil, err
+	}
+	id, names := identify(info, spot)
+	f := l.open[id]
+	if f == nil || new {
+		f = &File{l: l, id: id, spot: spot, size: info.Size()}
+		if names == 0 { // removed between its opening and now
+			f.gone, f.taken = true, f.size
+		}
+		l.open[id] = f
+	}
+	f.opens++
+	return f, nil
+}
+
+// Close ends one opening. stat tells the size on the disk, so that what was
+// reserved and not written is given back.
+func (f *File) Close(stat func() (fs.FileInfo, error)) {
+	if f == nil {
+		return
+	}
+	l := f.l
+	if f.enter() == nil { // else it is being counted for long, or all ends: the next count will know
+		defer l.leave()
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f.let(stat)
+}
+
+// let ends one opening. The caller holds mu.
+func (f *File) let(stat func() (fs.FileInfo, error)) {
+	if f == nil {
+		return
+	}
+	if f.opens--; f.opens > 0 {
+		return
+	}
+	if f.l.open[f.id] == f {
+		delete(f.l.open, f.id)
+	}
+	places := f.l.over(f.spot)
+	if f.gone {
+		add(places, f.taken-f.size, 0)
+		return
+	}
+	if info, err := stat(); err == nil && info.Size() != f.size {
+		add(places, info.Size()-f.size, 0)
+		f.size = info.Size()
+	}
+}
+
+// enter is the ledger's for where the file is; it may be moved while one waits.
+func (f *File) enter() error {
+	for {
+		f.l.mu.Lock()
+		spot := f.spot
+		f.l.mu.Unlock()
+		if err := f.l.enter(spot); err != nil {
+			return err
+		}
+		f.l.mu.Lock()
+		still := f.spot == spot
+		f.l.mu.Unlock()
+		if still {
+			return nil
+		}
+		f.l.leave()
+	}
+}
+
+// Write writes n bytes at an offset, at the file's end when it is negative: it asks
+// for room and has as many written as fit. When that is not all of them, the fault
+// says so.
+func (f *File) Write(offset int64, n int, write func(fits int) (int, error)) (int, error) {
+	f.cut.RLock()
+	defer f.cut.RUnlock()
+	fits, full := f.grow(offset, n)
+	if fits == 0 && full != nil {
+		return 0, full
+	}
+	wrote, err := write(fits)
+	if err == nil {
+		err = full
+	}
+	return wrote, err
+}
+
+// grow makes room, and gives how many of n bytes fit.
+func (f *File) grow(offset int64, n int) (fits int, err error) {
+	l := f.l
+	l.mu.Lock()
+	if offset >= 0 && offset+int64(n) <= f.size || l.nested[f.spot.Store] == 0 {
+		f.size = max(f.size, f.at(offset)+int64(n))
+		l.mu.Unlock()
+		return n, nil
+	}
+	l.mu.Unlock()
+	if err := f.enter(); err != nil {
+		return 0, err
+	}
+	defer l.leave()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	places := l.over(f.spot)
+	at := f.at(offset)
+	bytes, _, tightest := room(places)
+	end := min(at+int64(n), max(f.size+max(bytes, 0), f.size))
+	fits = int(max(0, end-at))
+	if fits < n && tightest != nil {
+		err = full(tightest.quota.Bytes)
+	}
+	if fits > 0 && end > f.size {
+		add(places, end-f.size, 0)
+		f.size = end
+	}
+	return fits, err
+}
+
+// at is where a write begins. The caller holds mu.
+func (f *File) at(offset int64) int64 {
+	if offset < 0 {
+		return f.size
+	}
+	return offset
+}
+
+// Resize cuts or extends the file by resize, if it fits whole.
+func (f *File) Resize(size int64, resize func() error) error {
+	l := f.l
+	f.cut.Lock()
+	defer f.cut.Unlock()
+	if err := f.enter(); err != nil {
+		return err
+	}
+	defer l.leave()
+	l.mu.Lock()
+	places := l.over(f.spot)
+	more := size - f.size
+	if bytes, _, tightest := room(places); more > 0 && tightest != nil && more > bytes {
+		l.mu.Unlock()
+		return full(tightest.quota.Bytes)
+	}
+	if more > 0 {
+		add(places, more, 0)
+		f.size = size
+	}
+	l.mu.Unlock()
+	err := resize()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err == nil && more < 0 {
+		add(l.over(f.spot), more, 0)
+		f.size = size
+	}
+	if err != nil && more > 0 {
+		add(l.over(f.spot), -more, 0)
+		f.size -= more
+	}
+	return err
+}
+
+// Fits refuses a file of so many bytes at a path that could not be whole, where
+// what is there now has so many.
+func (l *Ledger) Fits(spot Spot, bytes, now int64) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if free, _, tightest := room(l.over(spot)); tightest != nil && bytes-now > free {
+		return keep.Refuse(keep.QuotaFull, "the file does not fit: of the quota of "+keep.SaySize(int64(tightest.quota.Bytes))+" there are "+keep.SaySize(max(0, free))+" left")
+	}
+	return nil
+}

@@ -1,0 +1,434 @@
+package quota
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+)
+
+// Spot is a path in a store: relative, slash-separated, clean.
+type Spot struct{ Store, Path string }
+
+// Ledger counts what the places hold.
+//
+// Every change of what is on the disk happens between enter and leave, which
+// share gate; who needs the disk to stand still takes gate alone.
+type Ledger struct {
+	db     *records.DB
+	log    *slog.Logger
+	stores func(ctx context.Context) ([]keep.Store, error)
+	told   func(Difference)
+
+	gate  sync.RWMutex
+	walks sync.Mutex // one count at a time
+
+	mu     sync.Mutex // guards what follows; held for moments only
+	places map[Spot]*place
+	nested map[string]int // how many places a store has
+	below  map[Spot]int   // how many lie below a folder
+	open   map[fileID]*File
+
+	pending []*place // to be counted, by one goroutine; guarded by mu
+	wake    chan struct{}
+	quit    chan struct{}
+	work    sync.WaitGroup
+}
+
+// place is one folder with a quota.
+type place struct {
+	spot    Spot
+	quota   keep.Quota
+	bytes   int64
+	files   int64
+	names   sync.Mutex    // held while a name comes, goes or moves; see [Ledger.hold]
+	known   chan struct{} // closed when bytes and files are right
+	settled bool          // the records have bytes and files
+	changed time.Time
+	counted time.Time
+}
+
+// Difference is what counting found that the ledger did not know.
+type Difference struct {
+	Spot                                         Spot
+	BytesBefore, FilesBefore, BytesNow, FilesNow int64
+}
+
+// String says what differs.
+func (d Difference) String() string {
+	return fmt.Sprintf("%d bytes in %d files were known, %d bytes in %d files are there", d.BytesBefore, d.FilesBefore, d.BytesNow, d.FilesNow)
+}
+
+const (
+	// settleAfter is how long a place must be quiet before it is written down.
+	settleAfter = 5 * time.Second
+	// maxWait bounds how long anybody waits for a place to be counted.
+	maxWait = 30 * time.Second
+	// recountEvery is how often every place is counted anew: files may be changed
+	// behind the service's back.
+	recountEvery = 24 * time.Hour
+)
+
+// Unlimited is a ledger without any place: everything fits.
+func Unlimited() *Ledger {
+	return &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{}}
+}
+
+// Open makes a ledger; Arrange gives it its places. told hears of differences that
+// counting finds.
+func Open(db *records.DB, log *slog.Logger, told func(Difference)) *Ledger {
+	l := Unlimited()
+	l.db, l.log, l.stores, l.told = db, log, db.Stores, told
+	l.wake, l.quit = make(chan struct{}, 1), make(chan struct{})
+	l.work.Go(l.count)
+	l.work.Go(l.keepBooks)
+	return l
+}
+
+// Close writes down what the places hold. Nothing may change any more.
+func (l *Ledger) Close() {
+	close(l.quit)
+	l.work.Wait()
+	l.settle(0)
+}
+
+// Arrange says which places there are now, and what each may hold. Where several
+// limits are set for one place, the smallest counts.
+func (l *Ledger) Arrange(ctx context.Context, wanted []keep.Place) error {
+	limits := map[Spot]keep.Quota{}
+	for _, p := range wanted {
+		spot := Spot{p.Store, p.Folder}
+		there := limits[spot]
+		limits[spot] = keep.Quota{Bytes: smaller(there.Bytes, p.Quota.Bytes), Files: smaller(there.Files, p.Quota.Files)}
+	}
+	known, err := l.db.Places(ctx)
+	if err != nil {
+		return err
+	}
+	settled := map[Spot]records.Place{}
+	for _, p := range known {
+		settled[Spot{p.Store, p.Folder}] = p
+	}
+	l.gate.Lock()
+	defer l.gate.Unlock()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for spot, p := range l.places {
+		if _, stays := limits[spot]; !stays {
+			delete(l.places, spot)
+			l.nested[spot.Store]--
+			if p.settled { // it changes unseen from now on
+				if err := l.db.UnsettlePlace(ctx, spot.Store, spot.Path); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for spot, quota := range limits {
+		if p := l.places[spot]; p != nil {
+			p.quota = quota
+			continue
+		}
+		p := &place{spot: spot, quota: quota, known: make(chan struct{})}
+		l.places[spot] = p
+		l.nested[spot.Store]++
+		if r, ok := settled[spot]; ok && r.Settled {
+			p.bytes, p.files, p.settled, p.counted = r.Bytes, r.Files, true, time.UnixMicro(r.Counted)
+			close(p.known)
+			continue
+		}
+		l.ask(p)
+	}
+	clear(l.below)
+	for spot := range l.places {
+		for at := spot.Path; at != "."; {
+			at = path.Dir(at)
+			l.below[Spot{spot.Store, at}]++
+		}
+	}
+	return nil
+}
+
+// ask has a place counted. The caller holds mu.
+func (l *Ledger) ask(p *place) {
+	l.pending = append(l.pending, p)
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+func smaller[T keep.Bytes | keep.Count](a, b T) T {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// Nested reports whether a place lies below a folder of a store, so that where a
+// path really leads makes a difference to what is counted.
+func (l *Ledger) Nested(folder Spot) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.below[folder] > 0
+}
+
+// Holds reports whether a place lies at a path or below it: moving that would
+// move the place away from its quota.
+func (l *Ledger) Holds(spot Spot) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.places[spot] != nil || l.below[spot] > 0
+}
+
+// within reports whether a relative path is a folder or below it.
+func within(folder, at string) bool {
+	return folder == "." || at == folder || len(at) > len(folder) && at[:len(folder)] == folder && at[len(folder)] == '/'
+}
+
+// over lists the places that hold an entry: those of the folders above it. The
+// caller holds mu.
+func (l *Ledger) over(spot Spot) []*place {
+	if l.nested[spot.Store] == 0 {
+		return nil
+	}
+	var found []*place
+	for at := spot.Path; at != "."; {
+		at = path.Dir(at)
+		if p := l.places[Spot{spot.Store, at}]; p != nil {
+			found = append(found, p)
+		}
+	}
+	return found
+}
+
+// enter begins a change at paths: it waits until the places that hold them are
+// counted, and notes that they change. The caller must leave, unless it got an error.
+func (l *Ledger) enter(spots ...Spot) error {
+	return l.begin(l.gate.RLock, l.gate.RUnlock, spots)
+}
+
+func (l *Ledger) leave() { l.gate.RUnlock() }
+
+// enterAlone is enter for a change that needs the disk to stand still; the caller
+// must unlock the gate.
+func (l *Ledger) enterAlone(spots ...Spot) error {
+	return l.begin(l.gate.Lock, l.gate.Unlock, spots)
+}
+
+func (l *Ledger) begin(lock, unlock func(), spots []Spot) error {
+	var deadline <-chan time.Time
+	for {
+		lock()
+		waits, err := l.ready(spots)
+		if waits == nil && err == nil {
+			return nil
+		}
+		unlock()
+		if err != nil {
+			return err
+		}
+		if deadline == nil {
+			deadline = time.After(maxWait)
+		}
+		select {
+		case <-waits:
+		case <-deadline:
+			return keep.Refuse(keep.QuotaFull, "what the folder holds is being counted: try again in a minute")
+		case <-l.quit:
+			return keep.Refuse(keep.Stopping, "the service is stopping")
+		}
+	}
+}
+
+// hold keeps the names in the places of paths to the caller: what is at a path
+// stays there between a look and a change. It locks the outermost places only, in
+// the order of their paths.
+func (l *Ledger) hold(spots ...Spot) (release func()) {
+	l.mu.Lock()
+	var outer []*place
+	for _, spot := range spots {
+		if over := l.over(spot); len(over) > 0 && !slices.Contains(outer, over[len(over)-1]) {
+			outer = append(outer, over[len(over)-1])
+		}
+	}
+	l.mu.Unlock()
+	slices.SortFunc(outer, func(a, b *place) int {
+		return strings.Compare(a.spot.Store+"/"+a.spot.Path, b.spot.Store+"/"+b.spot.Path)
+	})
+	for _, p := range outer {
+		p.names.Lock()
+	}
+	return func() {
+		for _, p := range outer {
+			p.names.Unlock()
+		}
+	}
+}
+
+// ready gives a place that is still to be counted; or notes, in the records, that
+// the places are no longer as settled.
+func (l *Ledger) ready(spots []Spot) (waits chan struct{}, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
+	for _, spot := range spots {
+		for _, p := range l.over(spot) {
+			select {
+			case <-p.known:
+			default:
+				return p.known, nil
+			}
+			p.changed = now
+			if p.settled {
+				if err := l.db.UnsettlePlace(context.Background(), p.spot.Store, p.spot.Path); err != nil {
+					return nil, fmt.Errorf("note that %s changes: %w", p.spot.Path, err)
+				}
+				p.settled = false
+			}
+		}
+	}
+	return nil, nil
+}
+
+// room is how many bytes and names fit into all the places; negative is none at
+// all. The caller holds mu.
+func room(places []*place) (bytes, files int64, tightest *place) {
+	bytes, files = 1<<62, 1<<62
+	for _, p := range places {
+		if p.quota.Bytes > 0 && int64(p.quota.Bytes)-p.bytes < bytes {
+			bytes, tightest = int64(p.quota.Bytes)-p.bytes, p
+		}
+		if p.quota.Files > 0 {
+			files = min(files, int64(p.quota.Files)-p.files)
+		}
+	}
+	return bytes, files, tightest
+}
+
+func full(bytes keep.Bytes) *keep.Fault {
+	return keep.Refuse(keep.QuotaFull, fmt.Sprintf("the quota of %s is used up; what fits is kept", keep.SaySize(int64(bytes))))
+}
+
+var errFilesFull = keep.Refuse(keep.QuotaFull, "the quota of files is used up: remove some first")
+
+func add(places []*place, bytes, files int64) {
+	for _, p := range places {
+		p.bytes += bytes
+		p.files += files
+	}
+}
+
+// Use is what a place holds.
+type Use struct {
+	Store, Folder string
+	Quota         keep.Quota
+	Used          keep.Quota
+	Counted       time.Time // zero: never
+	Counting      bool      // Used is not yet known
+}
+
+func (p *place) use() Use {
+	u := Use{Store: p.spot.Store, Folder: p.spot.Path, Quota: p.quota, Used: keep.Quota{Bytes: keep.Bytes(p.bytes), Files: keep.Count(p.files)}, Counted: p.counted}
+	select {
+	case <-p.known:
+	default:
+		u.Counting = true
+	}
+	return u
+}
+
+// Uses tells of every place.
+func (l *Ledger) Uses() []Use {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	found := make([]Use, 0, len(l.places))
+	for _, p := range l.places {
+		found = append(found, p.use())
+	}
+	return found
+}
+
+// Over tells of the places that hold what lies in a folder, the folder's own first.
+func (l *Ledger) Over(folder Spot) []Use {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var found []Use
+	for _, p := range l.over(Spot{folder.Store, path.Join(folder.Path, "x")}) {
+		found = append(found, p.use())
+	}
+	return found
+}
+
+// settle writes down the places that have been quiet for so long.
+func (l *Ledger) settle(quiet time.Duration) {
+	l.gate.Lock()
+	defer l.gate.Unlock()
+	now := time.Now()
+	l.mu.Lock()
+	busy := map[*place]bool{}
+	for _, f := range l.open {
+		for _, p := range l.over(f.spot) {
+			busy[p] = true
+		}
+	}
+	var rows []records.Place
+	var settling []*place
+	for _, p := range l.places {
+		select {
+		case <-p.known:
+		default:
+			continue
+		}
+		if !p.settled && !busy[p] && now.Sub(p.changed) >= quiet {
+			rows = append(rows, records.Place{Store: p.spot.Store, Folder: p.spot.Path, Bytes: p.bytes, Files: p.files, Settled: true, Counted: p.counted.UnixMicro()})
+			settling = append(settling, p)
+		}
+	}
+	l.mu.Unlock()
+	if len(rows) == 0 {
+		return
+	}
+	if err := l.db.SettlePlaces(context.Background(), rows, now); err != nil {
+		l.log.Error("what the places hold was not written down", "cause", err)
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, p := range settling {
+		p.settled = true
+	}
+}
+
+// keepBooks settles what is quiet, and has every place counted anew once a day.
+func (l *Ledger) keepBooks() {
+	tick := time.NewTicker(settleAfter)
+	defer tick.Stop()
+	for {
+		select {
+		case <-l.quit:
+			return
+		case now := <-tick.C:
+			l.settle(settleAfter)
+			l.mu.Lock()
+			for _, p := range l.places {
+				select {
+				case <-p.known:
+					if now.Sub(p.counted) > recountEvery {
+						p.counted = now // asked for
+						l.ask(p)
+					}
+				default:
+				}
+			}
+			l.mu.Unlock()
+		}
+	}
+}

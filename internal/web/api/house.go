@@ -1,0 +1,167 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"urbankeep/internal/keep"
+)
+
+// Strength is an estimate of how hard a password is to guess.
+type Strength struct {
+	Score int    `json:"score"` // 0, guessed at once, to 4, out of reach
+	Say   string `json:"say"`
+}
+
+// PasswordTest asks for a password's strength.
+type PasswordTest struct {
+	Password string `json:"password"`
+	Account  string `json:"account,omitempty"`
+}
+
+// SettingKnown is a setting that accounts and groups can have.
+type SettingKnown struct {
+	Name  string `json:"name"`
+	Label string `json:"label"`
+	Help  string `json:"help"`
+}
+
+// Group is settings, mounts and grants that its accounts inherit.
+type Group struct {
+	Name     string          `json:"name"`
+	Note     string          `json:"note"`
+	Settings keep.Settings   `json:"settings"`
+	Sets     []keep.SetValue `json:"sets"` // the settings, in words too
+	Mounts   []keep.Mount    `json:"mounts"`
+	Grants   []keep.Grant    `json:"grants"`
+	Accounts []string        `json:"accounts"` // that are in it
+	Created  time.Time       `json:"created"`
+	Changed  time.Time       `json:"changed"`
+}
+
+// GroupNew asks for a new group.
+type GroupNew struct {
+	Name     string                     `json:"name"`
+	Note     string                     `json:"note,omitempty"`
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+	Mounts   []keep.Mount               `json:"mounts,omitempty"`
+	Grants   []keep.Grant               `json:"grants,omitempty"`
+}
+
+// GroupChange asks for changes, as [AccountChange] does.
+type GroupChange struct {
+	Note     *string                    `json:"note,omitempty"`
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+	Mounts   *[]keep.Mount              `json:"mounts,omitempty"`
+	Grants   *[]keep.Grant              `json:"grants,omitempty"`
+}
+
+// Store is a folder of the machine in which bytes live.
+type Store struct {
+	Name   string   `json:"name"`
+	Folder string   `json:"folder"`
+	Users  []string `json:"users"` // accounts, and groups as "group NAME", with a mount in it
+}
+
+// StoreNew asks for a store.
+type StoreNew struct {
+	Name   string `json:"name"`
+	Folder string `json:"folder"`
+}
+
+// Grounds are the folders below which stores may lie; none: anywhere.
+type Grounds struct {
+	Grounds []string `json:"grounds"`
+}
+
+// Gate is the network rules of the service. An empty list of networks is all of
+// them for allow and none for deny.
+type Gate struct {
+	Allow keep.Networks `json:"allow"`
+	Deny  keep.Networks `json:"deny"`
+	Meant bool          `json:"meant,omitempty"` // asked for although it shuts out the operator who asks
+}
+
+// Quota is a folder with a quota and what it holds.
+type Quota struct {
+	Store    string     `json:"store"`
+	Folder   string     `json:"folder"`
+	Quota    keep.Quota `json:"quota"`
+	Used     keep.Quota `json:"used"`
+	Users    []string   `json:"users"` // accounts with a mount of it
+	Counting bool       `json:"counting"`
+	Counted  *time.Time `json:"counted,omitempty"`
+}
+
+// QuotaSample is what a folder held at a time.
+type QuotaSample struct {
+	At    time.Time `json:"at"`
+	Bytes int64     `json:"bytes"`
+	Files int64     `json:"files"`
+}
+
+// QuotaPlace names a folder with a quota.
+type QuotaPlace struct {
+	Store  string `json:"store"`
+	Folder string `json:"folder"`
+}
+
+// Recount is what counting a folder anew found.
+type Recount struct {
+	BytesBefore int64 `json:"bytesBefore"`
+	FilesBefore int64 `json:"filesBefore"`
+	BytesNow    int64 `json:"bytesNow"`
+	FilesNow    int64 `json:"filesNow"`
+}
+
+// Roster asks for an import.
+type Roster struct {
+	CSV string `json:"csv"`
+	Dry bool   `json:"dry,omitempty"` // say what would change, and change nothing
+}
+
+// RosterLine is what one line of an import does.
+type RosterLine struct {
+	Line     int      `json:"line"`
+	Account  string   `json:"account"`
+	Does     string   `json:"does"` // add, change, nothing, or refused
+	Changes  []string `json:"changes"`
+	Say      string   `json:"say,omitempty"`
+	Password string   `json:"password,omitempty"` // generated, shown this once
+}
+
+// Rehearsal is what was tried as an account, and how it went.
+type Rehearsal struct {
+	Account string         `json:"account"`
+	Agrees  bool           `json:"agrees"` // everything went as it should
+	Tries   []RehearsalTry `json:"tries"`
+}
+
+// RehearsalTry is one thing that was tried.
+type RehearsalTry struct {
+	Protocol keep.Protocol `json:"protocol"`
+	Listener string        `json:"listener"`
+	Does     string        `json:"does"`
+	Path     string        `json:"path"`
+	Expected string        `json:"expected"` // "allowed" or "refused"
+	Observed string        `json:"observed"`
+	Why      string        `json:"why"`
+	Agrees   bool          `json:"agrees"`
+}
+
+// ReportKnown is a report that can be asked for.
+type ReportKnown struct {
+	Name  string `json:"name"`
+	About string `json:"about"` // "account", "place" (STORE:PATH), or "" for nothing in particular
+	Title string `json:"title"`
+}
+
+// Report is a question that auditors ask, answered as a table.
+type Report struct {
+	Name    string     `json:"name"`
+	Title   string     `json:"title"`
+	Since   *time.Time `json:"since,omitempty"` // how far it looks back; nil: it tells of now
+	Columns []string   `json:"columns"`
+	Rows    [][]string `json:"rows"`
+	Cut     bool       `json:"cut"` // there is more than is shown
+}

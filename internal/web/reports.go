@@ -1,0 +1,59 @@
+package web
+
+import (
+	"encoding/csv"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/office"
+	"urbankeep/internal/web/api"
+)
+
+// usualDays is how far a report looks back when it is not said.
+const usualDays = 30
+
+func (s *Server) reports(c *gin.Context) error {
+	c.JSON(http.StatusOK, api.Page[api.ReportKnown]{Items: office.Reports()})
+	return nil
+}
+
+// report answers with a table, as JSON or, where the request wants it, as CSV.
+func (s *Server) report(c *gin.Context) error {
+	days, err := number(c, "days")
+	if err != nil {
+		return err
+	}
+	if days < 0 || days > 36_500 {
+		return &keep.FieldError{Field: "days", Say: "use 1 to 36500"}
+	}
+	if days == 0 {
+		days = usualDays
+	}
+	now := time.Now().UTC()
+	made, err := s.Office.Report(c.Request.Context(), c.Param("name"), office.ReportAsk{About: c.Query("about"), Since: now.AddDate(0, 0, -int(days)), Now: now})
+	if err != nil {
+		return err
+	}
+	if c.Query("format") != "csv" {
+		c.JSON(http.StatusOK, made)
+		return nil
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", `attachment; filename="`+made.Name+`.csv"`)
+	out := csv.NewWriter(c.Writer)
+	out.Write(made.Columns)
+	for _, row := range made.Rows {
+		for i, cell := range row {
+			if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) { // no spreadsheet takes it for a formula
+				row[i] = "'" + cell
+			}
+		}
+		out.Write(row)
+	}
+	out.Flush()
+	return nil
+}

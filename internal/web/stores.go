@@ -1,0 +1,167 @@
+package web
+
+import (
+	"cmp"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/quota"
+	"urbankeep/internal/web/api"
+)
+
+func (s *Server) stores(c *gin.Context) error {
+	found, err := s.DB.Stores(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	users, err := s.Office.StoreUsers(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Store]{Items: []api.Store{}}
+	for _, one := range found {
+		page.Items = append(page.Items, api.Store{Name: one.Name, Folder: one.Folder, Users: list(users[one.Name])})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) addStore(c *gin.Context) error {
+	var ask api.StoreNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	made, err := s.Office.AddStore(c.Request.Context(), actor(c), keep.Store{Name: ask.Name, Folder: ask.Folder})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, api.Store{Name: made.Name, Folder: made.Folder, Users: []string{}})
+	return nil
+}
+
+func (s *Server) removeStore(c *gin.Context) error {
+	if err := s.Office.RemoveStore(c.Request.Context(), actor(c), c.Param("name")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) grounds(c *gin.Context) error {
+	found, err := s.Office.Grounds(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Grounds{Grounds: list(found)})
+	return nil
+}
+
+func (s *Server) setGrounds(c *gin.Context) error {
+	var ask api.Grounds
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.SetGrounds(c.Request.Context(), actor(c), ask.Grounds); err != nil {
+		return err
+	}
+	return s.grounds(c)
+}
+
+func (s *Server) gate(c *gin.Context) error {
+	rules, err := s.Office.Gate(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Gate{Allow: rules.Allow, Deny: rules.Deny})
+	return nil
+}
+
+func (s *Server) setGate(c *gin.Context) error {
+	var ask api.Gate
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.SetGate(c.Request.Context(), actor(c), keep.Rules{Allow: ask.Allow, Deny: ask.Deny}, ask.Meant); err != nil {
+		return err
+	}
+	return s.gate(c)
+}
+
+func (s *Server) quotas(c *gin.Context) error {
+	accounts, err := s.DB.AllAccounts(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	users := map[quota.Spot][]string{}
+	for _, a := range accounts {
+		e, err := s.DB.Resolve(c.Request.Context(), a)
+		if err != nil {
+			return err
+		}
+		for _, m := range e.Mounts {
+			spot := quota.Spot{Store: m.Store, Path: m.FolderFor(e.Name)}
+			users[spot] = append(users[spot], e.Name)
+		}
+	}
+	page := api.Page[api.Quota]{Items: []api.Quota{}}
+	for _, u := range s.Office.Ledger.Uses() {
+		page.Items = append(page.Items, api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Counted: known(u.Counted.UTC()),
+			Users: list(users[quota.Spot{Store: u.Store, Path: u.Folder}])})
+	}
+	slices.SortFunc(page.Items, func(a, b api.Quota) int {
+		return cmp.Or(cmp.Compare(int(1000*fullness(b)), int(1000*fullness(a))), strings.Compare(a.Store+":"+a.Folder, b.Store+":"+b.Folder))
+	})
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// fullness is the part of a quota that is used, from 0.
+func fullness(q api.Quota) float64 {
+	most := 0.0
+	if q.Quota.Bytes > 0 {
+		most = float64(q.Used.Bytes) / float64(q.Quota.Bytes)
+	}
+	if q.Quota.Files > 0 {
+		most = max(most, float64(q.Used.Files)/float64(q.Quota.Files))
+	}
+	return most
+}
+
+// quotaHistory answers with the samples of a folder in the last days.
+func (s *Server) quotaHistory(c *gin.Context) error {
+	days, err := number(c, "days")
+	if err != nil {
+		return err
+	}
+	if days <= 0 {
+		days = 30
+	}
+	found, err := s.DB.PlaceHistory(c.Request.Context(), c.Query("store"), c.Query("folder"), time.Now().AddDate(0, 0, -int(days)))
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.QuotaSample]{Items: []api.QuotaSample{}}
+	for _, one := range found {
+		page.Items = append(page.Items, api.QuotaSample{At: one.Time, Bytes: one.Bytes, Files: one.Files})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) recount(c *gin.Context) error {
+	var ask api.QuotaPlace
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	d, err := s.Office.Recount(c.Request.Context(), actor(c), quota.Spot{Store: ask.Store, Path: ask.Folder})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Recount{BytesBefore: d.BytesBefore, FilesBefore: d.FilesBefore, BytesNow: d.BytesNow, FilesNow: d.FilesNow})
+	return nil
+}
