@@ -17,7 +17,7 @@ var floors = [][]string{
 	{"internal/service", "internal/cli"},
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},
 	{"internal/office"},
-	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse"},
+	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse", "internal/series"},
 	{"internal/tree"},
 	{"internal/quota"},
 	{"internal/store", "internal/audit", "internal/pubkey"},
@@ -38,6 +38,7 @@ var mayNotKnow = map[string][]string{
 	"internal/quota":    {"internal/tree", "net/http", "database/sql"},
 	"internal/rehearse": {"internal/records", "internal/tree", "net/http"},
 	"internal/office":   {"net/http", "database/sql"},
+	"internal/series":   {"internal/tree", "net/http", "database/sql"},
 	"internal/store":    {"internal/records"},
 }
 

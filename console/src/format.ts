@@ -1,3 +1,5 @@
+import { ref } from 'vue'
+
 // Forms for numbers and times, the same on every page.
 
 export function size(bytes: number): string {
@@ -20,10 +22,25 @@ export function span(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
-// Times are shown in UTC, as they stand in the trail.
-export const moment = (iso: string | undefined) => (iso ? iso.slice(0, 19).replace('T', ' ') : 'never')
+// Times are shown in UTC, as they stand in the trail, or in the zone of the reader.
+const own = Intl.DateTimeFormat().resolvedOptions().timeZone
+export const zone = ref(localStorage.getItem('zone') === 'own' ? own : 'UTC')
+export const hasZone = own !== 'UTC'
+export function turnZone() {
+  zone.value = zone.value === 'UTC' ? own : 'UTC'
+  localStorage.setItem('zone', zone.value === 'UTC' ? 'UTC' : 'own')
+}
+const forms = new Map<string, Intl.DateTimeFormat>()
+function inZone(iso: string): string {
+  if (zone.value === 'UTC' && iso.endsWith('Z')) return iso.slice(0, 19).replace('T', ' ')
+  let form = forms.get(zone.value)
+  if (!form) forms.set(zone.value, (form = new Intl.DateTimeFormat('sv-SE', { timeZone: zone.value, dateStyle: 'short', timeStyle: 'medium' })))
+  return form.format(new Date(iso)) // Swedish writes times as ISO 8601 does
+}
+export const moment = (iso: string | undefined) => (iso ? inZone(iso) : 'never')
 export const minute = (iso: string | undefined) => moment(iso).slice(0, 16)
-export const clock = (iso: string) => iso.slice(11, 19)
+export const day = (iso: string) => moment(iso).slice(0, 10)
+export const clock = (iso: string) => moment(iso).slice(11, 19)
 
 // over names a protocol and says when it is in clear.
 export const over = (protocol: string, encrypted: boolean) => protocol.toUpperCase() + (protocol === 'ftp' && encrypted ? ' + TLS' : '')

@@ -5,6 +5,9 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },
+    { path: '/sessions', name: 'sessions', component: () => import('./pages/SessionsPage.vue') },
+    { path: '/transfers', name: 'transfers', component: () => import('./pages/TransfersPage.vue') },
+    { path: '/traffic', name: 'traffic', component: () => import('./pages/TrafficPage.vue') },
     { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
     { path: '/groups/:group?', name: 'groups', component: () => import('./pages/GroupsPage.vue') },
     { path: '/stores', name: 'stores', component: () => import('./pages/StoresPage.vue') },

@@ -44,15 +44,12 @@ func FormatNamed(name string) (Format, error) {
 
 var columns = []string{"seq", "time", "account", "operator", "address", "protocol", "encrypted", "session", "action", "path", "target", "offset", "bytes", "seconds", "outcome", "reason", "detail"}
 
-// writeCSV writes a line whose cells no spreadsheet takes for formulas: those that
-// begin like one get an apostrophe.
+// writeCSV writes a line (RFC 4180).
 func writeCSV(w io.Writer, r *keep.AuditRecord) error {
 	cells := []string{fmt.Sprint(r.Seq), r.At.UTC().Format(time.RFC3339Nano), r.Account, r.Operator, r.Address, string(r.Protocol), fmt.Sprint(r.Encrypted), r.Session, string(r.Action),
 		visible(r.Path), visible(r.Target), fmt.Sprint(r.Offset), fmt.Sprint(r.Bytes), fmt.Sprint(api.RecordOf(r).Seconds), string(r.Outcome), string(r.Reason), visible(r.Detail)}
 	for i, cell := range cells {
-		if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-			cells[i] = "'" + cell
-		}
+		cells[i] = Cell(cell)
 	}
 	out := csv.NewWriter(w)
 	if err := out.Write(cells); err != nil {
@@ -60,6 +57,15 @@ func writeCSV(w io.Writer, r *keep.AuditRecord) error {
 	}
 	out.Flush()
 	return out.Error()
+}
+
+// Cell is a text that no spreadsheet takes for a formula: one that begins like it gets
+// an apostrophe.
+func Cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }
 
 // visible shows control characters as escapes.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
@@ -72,11 +74,12 @@ type news struct {
 	came, went []api.Session
 	ended      []api.Transfer
 	at         string
+	now        api.Live
 }
 
 // take brings a change in.
 func (l *living) take(c api.Live) news {
-	n := news{at: c.Now.UTC().Format("15:04:05")}
+	n := news{at: c.Now.UTC().Format("15:04:05"), now: c}
 	if c.Full {
 		clear(l.sessions)
 		clear(l.running)
@@ -97,7 +100,20 @@ func (l *living) take(c api.Live) news {
 			n.ended = append(n.ended, t)
 		}
 	}
+	for _, m := range c.Moves {
+		if s, known := l.sessions[m.ID]; known {
+			s.Active, s.Doing, s.Path, s.Up, s.Down = m.Active, m.Doing, m.Path, m.Up, m.Down
+			l.sessions[m.ID] = s
+		}
+	}
+	for _, p := range c.Progress {
+		if t, known := l.running[p.ID]; known {
+			t.Bytes, t.Rate, t.Left = p.Bytes, p.Rate, p.Left
+			l.running[p.ID] = t
+		}
+	}
 	for _, id := range c.Gone {
+		delete(l.running, id)
 		if s, known := l.sessions[id]; known {
 			n.went = append(n.went, s)
 			delete(l.sessions, id)
@@ -122,25 +138,47 @@ func (l *living) lines(env command.Env, n news) {
 	}
 }
 
-// screen draws everything anew. The control sequences are those of ECMA-48: home,
-// and erase to the end.
+// screen draws everything anew, as much as fits: transfers first, the sessions that
+// did something last below them. The control sequences are those of ECMA-48: home, and
+// erase to the end.
 func (l *living) screen(env command.Env, n news) {
+	width, height, err := term.GetSize(int(env.Out.(*os.File).Fd()))
+	if err != nil {
+		width, height = 120, 40
+	}
 	var page bytes.Buffer
-	fmt.Fprintf(&page, "%s UTC  %d sessions, %d transfers; Ctrl-C ends\n\n", n.at, len(l.sessions), len(l.running))
+	fmt.Fprintf(&page, "%s UTC  %d sessions, %d transfers  in %s/s  out %s/s  %d operations/s  Ctrl-C ends\n\n", n.at, n.now.Live, n.now.Running,
+		size(n.now.Beat.Up), size(n.now.Beat.Down), n.now.Beat.Operations)
 	var rows [][]string
-	for _, s := range slices.SortedFunc(maps.Values(l.sessions), func(a, b api.Session) int { return a.Since.Compare(b.Since) }) {
-		rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), s.Since.UTC().Format("15:04:05"), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down)})
+	for _, t := range slices.SortedFunc(maps.Values(l.running), func(a, b api.Transfer) int { return a.Started.Compare(b.Started) }) {
+		rows = append(rows, []string{t.Account, string(t.Action), t.Path, progress(t), size(t.Rate) + "/s", left(t), t.ID})
 	}
-	table(&page, "SESSION|ACCOUNT|FROM|OVER|SINCE|DOES|UP|DOWN", rows)
-	if len(l.running) > 0 {
-		rows = nil
-		for _, t := range slices.SortedFunc(maps.Values(l.running), func(a, b api.Transfer) int { return a.Started.Compare(b.Started) }) {
-			rows = append(rows, []string{t.Account, string(t.Action), t.Path, progress(t), rate(t.Bytes, t.Seconds), left(t)})
-		}
+	if room := max(3, height/2-3); len(rows) > 0 {
+		table(&page, "ACCOUNT|DOES|PATH|MOVED|RATE|LEFT|TRANSFER", rows[:min(len(rows), room)])
 		fmt.Fprintln(&page)
-		table(&page, "ACCOUNT|DOES|PATH|MOVED|RATE|LEFT", rows)
 	}
-	fmt.Fprint(env.Out, "\x1b[H"+strings.ReplaceAll(page.String(), "\n", "\x1b[K\n")+"\x1b[J")
+	rows = nil
+	for _, s := range slices.SortedFunc(maps.Values(l.sessions), func(a, b api.Session) int { return cmp.Or(b.Active.Compare(a.Active), cmp.Compare(a.ID, b.ID)) }) {
+		rows = append(rows, []string{s.Account, s.Address, over(string(s.Protocol), s.Encrypted), s.Since.UTC().Format("15:04:05"), idle(n.now.Now.Sub(s.Active)), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down), s.ID})
+	}
+	table(&page, "ACCOUNT|FROM|OVER|SINCE|IDLE|DID|UP|DOWN|SESSION", rows)
+	lines := strings.SplitAfter(page.String(), "\n")
+	var shown strings.Builder
+	for _, line := range lines[:min(len(lines), height-1)] {
+		if text := []rune(strings.TrimSuffix(line, "\n")); len(text) > width {
+			line = string(text[:width-1]) + "…\n"
+		}
+		shown.WriteString(strings.ReplaceAll(line, "\n", "\x1b[K\n"))
+	}
+	fmt.Fprint(env.Out, "\x1b[H"+shown.String()+"\x1b[J")
+}
+
+// idle shows for how long nothing was done.
+func idle(d time.Duration) string {
+	if d < time.Second {
+		return "-"
+	}
+	return d.Truncate(time.Second).String()
 }
 
 // progress says how far a running transfer is.
@@ -153,9 +191,8 @@ func progress(t api.Transfer) string {
 
 // left says how long it will take at the rate it had, "-" where that can't be known.
 func left(t api.Transfer) string {
-	rest := t.Total - t.Offset - t.Bytes
-	if t.Total <= 0 || t.Bytes <= 0 || t.Seconds <= 0 || rest < 0 {
+	if t.Left == nil {
 		return "-"
 	}
-	return span(float64(rest) / (float64(t.Bytes) / t.Seconds))
+	return span(*t.Left)
 }

@@ -15,8 +15,11 @@ func watchCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("session list", "", "List the live sessions", "", sessionList),
 		clientCommand("session watch", "", "Show live sessions and running transfers as they change; a line for each change where it is piped", "", sessionWatch),
-		clientCommand("session end", "SESSION", "End a live session", "", sessionEnd),
+		clientCommand("session end", "SESSION", "End a live session", "", ending("/sessions/", "session")),
 		clientCommand("transfer list", "", "List transfers: those that run, then the newest", "", transferList),
+		clientCommand("transfer end", "TRANSFER", "End a running transfer and leave its session alone", "The client is told; transfer list and session watch show the names of transfers.", ending("/transfers/", "transfer")),
+		clientCommand("traffic", "", "Show traffic over time, by account, group, address, protocol, action, mount or file",
+			"-by hour, day or second shows when; with everything else it shows who or what had how much of it, and narrows:\n  traffic -by account, then traffic -by file -account NAME, then audit -account NAME -path FILE", trafficShow),
 		clientCommand("status", "", "Show how the service is", "", status),
 	}
 }
@@ -40,24 +43,27 @@ func sessionList(_ *flag.FlagSet, f *common) run {
 	}
 }
 
-func sessionEnd(flags *flag.FlagSet, f *common) run {
-	reason := flags.String("reason", "", "`why`: told to the client, and recorded")
-	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		if err := c.call(ctx, http.MethodDelete, "/sessions/"+name(args[0])+"?"+url.Values{"reason": {*reason}}.Encode(), nil, nil); err != nil {
-			return err
+// ending ends a session or a transfer.
+func ending(path, noun string) func(*flag.FlagSet, *common) run {
+	return func(flags *flag.FlagSet, f *common) run {
+		reason := flags.String("reason", "", "`why`: told to the client, and recorded")
+		return func(ctx context.Context, env command.Env, c *client, args []string) error {
+			if err := c.call(ctx, http.MethodDelete, path+name(args[0])+"?"+url.Values{"reason": {*reason}}.Encode(), nil, nil); err != nil {
+				return err
+			}
+			if *f.json {
+				return printJSON(env.Out, map[string]string{"ended": args[0]})
+			}
+			fmt.Fprintf(env.Out, "%s %s ended\n", noun, args[0])
+			return nil
 		}
-		if *f.json {
-			return printJSON(env.Out, map[string]string{"ended": args[0]})
-		}
-		fmt.Fprintf(env.Out, "session %s ended\n", args[0])
-		return nil
 	}
 }
 
 // queryFlags are the flags that narrow a search of the trail.
 func queryFlags(flags *flag.FlagSet, words ...string) func() url.Values {
 	says := map[string]string{
-		"account": "only of this `account`", "operator": "only of this `operator`", "address": "only from this `address`",
+		"account": "only of this `account`", "group": "only of accounts of this `group`", "mount": "only in this `mount`, as in files:shared", "operator": "only of this `operator`", "address": "only from this `address`",
 		"protocol": "only over this `protocol`: ftp, ftps, sftp", "session": "only of this `session`",
 		"action": "only these `actions`, joined by commas", "outcome": "only with this `outcome`: done, refused, failed, interrupted",
 		"network": "only from these `networks`, as in 192.0.2.0/24", "has": "only with this `part` in the path", "text": "only with this `part` anywhere", "reason": "only with this `reason`, as in quota-full",
@@ -106,11 +112,26 @@ func transferList(flags *flag.FlagSet, f *common) run {
 		var rows [][]string
 		for _, t := range found {
 			rows = append(rows, []string{at(&t.Started), t.Account, t.Address, over(string(t.Protocol), t.Encrypted), string(t.Action), t.Path,
-				size(t.Bytes), span(t.Seconds), rate(t.Bytes, t.Seconds), ended(t.Outcome, string(t.Reason))})
+				size(t.Bytes), span(t.Seconds), rate(t.Bytes, t.Seconds), outcomeOf(&t)})
 		}
 		table(env.Out, "STARTED (UTC)|ACCOUNT|FROM|OVER|DID|PATH|SIZE|TOOK|RATE|OUTCOME", rows)
 		return nil
 	}
+}
+
+// outcomeOf shows how a transfer ended, or how far it is and its name.
+func outcomeOf(t *api.Transfer) string {
+	if t.Outcome != "running" {
+		return ended(t.Outcome, string(t.Reason))
+	}
+	say := "running"
+	if t.Total > 0 {
+		say += fmt.Sprintf(", %d%%", 100*(t.Offset+t.Bytes)/t.Total)
+	}
+	if t.Left != nil {
+		say += ", " + span(*t.Left) + " left"
+	}
+	return say + ": " + t.ID
 }
 
 // ended shows an outcome and its reason.

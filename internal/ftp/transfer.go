@@ -178,7 +178,10 @@ type running struct {
 
 // move runs the transfer of a file and answers for it.
 func (c *conn) move(f *tree.File, start string, work func(dataConn) error) {
-	err := c.carry(start, func(d dataConn) error { return faultOfData(work(d)) })
+	err := c.carry(start, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })
+	if ended := f.Ended(); ended != nil {
+		err = ended
+	}
 	if err != nil {
 		f.Abort(err)
 	} else {
@@ -201,8 +204,8 @@ func (c *conn) finish(err error) {
 
 // carry makes the data connection and runs work on it, listening to the command
 // connection meanwhile. It returns when the work has ended, with a [keep.Fault]
-// when it was not completed.
-func (c *conn) carry(start string, work func(dataConn) error) error {
+// when it was not completed. Closing stopped ends it, too.
+func (c *conn) carry(start string, stopped <-chan struct{}, work func(dataConn) error) error {
 	ctx, cancel := context.WithCancel(c.ctx)
 	defer cancel()
 	c.reply(150, start)
@@ -216,7 +219,7 @@ func (c *conn) carry(start string, work func(dataConn) error) error {
 		defer wire.Rescue(c.server.Log, c.raw.RemoteAddr())
 		err = c.exchange(ctx, work)
 	}()
-	return c.attend(r)
+	return c.attend(r, stopped)
 }
 
 // exchange makes the data connection, runs work on it and closes it: properly
@@ -238,7 +241,7 @@ func (c *conn) exchange(ctx context.Context, work func(dataConn) error) error {
 
 // attend answers the commands that make sense during a transfer, keeps the first
 // other one for later, and ends the transfer when the client asks or leaves.
-func (c *conn) attend(r *running) error {
+func (c *conn) attend(r *running, stopped <-chan struct{}) error {
 	var why *keep.Fault
 	incoming := c.incoming()
 	cut := c.ctx.Done()
@@ -263,6 +266,9 @@ func (c *conn) attend(r *running) error {
 			if c.held == nil && got.err == nil {
 				incoming = c.incoming()
 			}
+		case <-stopped:
+			r.cancel()
+			stopped = nil
 		case <-cut:
 			why, cut = c.cutReason(), nil
 		}
@@ -313,7 +319,7 @@ func (c *conn) cmdAbor(string) error {
 // sendListing sends lines over a data connection as they are made; each ends in
 // CRLF.
 func (c *conn) sendListing(make func(line func(string))) error {
-	err := c.carry("here comes the listing", func(d dataConn) error {
+	err := c.carry("here comes the listing", nil, func(d dataConn) error {
 		out := bufio.NewWriterSize(d, 32<<10) // keeps the first error to itself until Flush
 		make(func(text string) {
 			out.WriteString(text)

@@ -60,6 +60,7 @@ const (
 	HostKeyUse      Action = "host-key-use"
 	HostKeyRemove   Action = "host-key-remove"
 	SessionEnd      Action = "session-end"
+	TransferEnd     Action = "transfer-end"
 )
 
 // Outcome is how it ended.

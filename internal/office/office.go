@@ -343,15 +343,36 @@ const maxReason = 200
 
 // EndSession ends one live session; reason, if there is one, is told to its client.
 func (o *Office) EndSession(who Actor, id, reason string) error {
-	say := "an operator ended the session"
-	if reason != "" {
-		if len(reason) > maxReason || strings.ContainsFunc(reason, unicode.IsControl) {
-			return &keep.FieldError{Field: "reason", Say: fmt.Sprintf("it holds control characters or is longer than %d bytes", maxReason)}
-		}
-		say += ": " + reason
+	why, err := becauseOf("an operator ended the session", reason)
+	if err != nil {
+		return err
 	}
-	if !o.Traffic.End(id, keep.Refuse(keep.EndedByOperator, say)) {
+	if !o.Traffic.End(id, why) {
 		return keep.Refuse(keep.NotFound, "no such session: it may have ended meanwhile")
 	}
 	return o.record(who, keep.SessionEnd, id, reason)
+}
+
+// EndTransfer ends one running transfer and leaves its session alone.
+func (o *Office) EndTransfer(who Actor, id, reason string) error {
+	why, err := becauseOf("an operator ended the transfer", reason)
+	if err != nil {
+		return err
+	}
+	ended, ok := o.Traffic.EndTransfer(id, why)
+	if !ok {
+		return keep.Refuse(keep.NotFound, "no such transfer runs: it may have ended meanwhile")
+	}
+	return o.record(who, keep.TransferEnd, id, fmt.Sprintf("%s of %s by %s; %s", ended.Action, ended.Path, ended.Account, reason))
+}
+
+// becauseOf is what a client is told when an operator ends something.
+func becauseOf(say, reason string) (*keep.Fault, error) {
+	if reason != "" {
+		if len(reason) > maxReason || strings.ContainsFunc(reason, unicode.IsControl) {
+			return nil, &keep.FieldError{Field: "reason", Say: fmt.Sprintf("it holds control characters or is longer than %d bytes", maxReason)}
+		}
+		say += ": " + reason
+	}
+	return keep.Refuse(keep.EndedByOperator, say), nil
 }

@@ -290,6 +290,16 @@ func house(t *testing.T, k *testkit.Keep, c *caller) {
 	c.call("GET", "/reports/readers?about=files", nil, 422, nil)
 	c.call("GET", "/reports/weather", nil, 404, nil)
 	c.call("GET", "/reports/unused?days=-1", nil, 422, nil)
+
+	for _, by := range []string{"", "account", "group", "address", "protocol", "action", "mount", "file"} {
+		c.call("GET", "/traffic?zone=Europe/Lisbon&by="+by, nil, 200, nil)
+		c.call("GET", "/traffic?format=csv&step=hour&since="+time.Now().UTC().Add(-time.Hour).Format(time.RFC3339)+"&by="+by, nil, 200, nil)
+	}
+	for _, bad := range []string{"by=colour", "step=week", "zone=Local", "path=/f", "since=2026-01-01T00:00:00Z&until=2025-01-01T00:00:00Z", "step=hour&since=2001-01-01T00:00:00Z"} {
+		c.call("GET", "/traffic?"+bad, nil, 422, nil)
+	}
+	c.call("GET", "/beats", nil, 200, nil)
+	c.call("DELETE", "/transfers/nothing", nil, 404, nil)
 	c.call("GET", "/gate", nil, 200, nil)
 	c.call("PUT", "/gate", `{"allow": ["192.0.2.0/24"], "deny": []}`, 409, &problem)
 	assert.Equal(t, "shuts-you-out", problem.Reason)

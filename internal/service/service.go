@@ -17,6 +17,7 @@ import (
 	"urbankeep/internal/office"
 	"urbankeep/internal/quota"
 	"urbankeep/internal/records"
+	"urbankeep/internal/series"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/traffic"
 	"urbankeep/internal/web/api"
@@ -55,6 +56,7 @@ type Service struct {
 	Office    *office.Office
 	Operators *signin.Operators
 	Traffic   *traffic.Registry
+	Series    *series.Book
 	HostKeys  *hostkey.Ring
 
 	certificate *certificate.Keeper
@@ -116,6 +118,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay,
 		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
+	s.Series = series.Open(s.DB, o.Log)
 	s.ledger = quota.Open(s.DB, o.Log, s.counted)
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Dir: o.Dir, Log: o.Log}
@@ -272,8 +275,12 @@ func (s *Service) Stop(ctx context.Context) error {
 }
 
 func (s *Service) close() error {
+	s.Traffic.Close()
 	if s.ledger != nil {
 		s.ledger.Close()
+	}
+	if s.Series != nil {
+		s.Series.Close()
 	}
 	if s.Trail != nil {
 		s.Trail.Close()

@@ -2,7 +2,7 @@ package traffic
 
 import (
 	"crypto/rand"
-	"sort"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -15,32 +15,37 @@ import (
 const (
 	// keptTransfers is how many ended transfers stay in view.
 	keptTransfers = 100
-	// keptGone is how many ended sessions are remembered for readers that have
-	// not heard of their end; one that is further behind starts anew.
-	keptGone = 1024
 )
 
 // Registry holds the live sessions and their transfers.
 type Registry struct {
 	version atomic.Uint64 // grows with every change
+	up      atomic.Int64  // bytes, since the start
+	down    atomic.Int64
+	done    atomic.Int64 // operations, since the start
 
 	mu       sync.Mutex
 	sessions map[string]*Session
 	running  map[string]*transfer
 	recent   []*transfer        // ended, oldest first
-	gone     []tombstone        // ended sessions, oldest first
 	shared   map[string]*shared // speed limits, by account
-	lost     uint64             // readers that know less than this version start anew
+	beats    []Beat             // of the last seconds, oldest first
+
+	stop chan struct{}
+	over sync.WaitGroup
 }
 
-type tombstone struct {
-	id      string
-	version uint64
-}
-
-// NewRegistry makes an empty registry.
+// NewRegistry makes an empty registry; Close ends it.
 func NewRegistry() *Registry {
-	return &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, shared: map[string]*shared{}}
+	r := &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, shared: map[string]*shared{}, stop: make(chan struct{})}
+	r.over.Go(r.measure)
+	return r
+}
+
+// Close ends the measuring.
+func (r *Registry) Close() {
+	close(r.stop)
+	r.over.Wait()
 }
 
 // Session is one signed-in connection. It is the [tree.Watcher] of its tree.
@@ -87,6 +92,7 @@ type TransferInfo struct {
 	Offset    int64
 	Total     int64 // -1: unknown
 	Bytes     int64
+	Rate      int64 // bytes per second, lately; of one that has ended, on average
 	Started   time.Time
 	Ended     time.Time    // zero: it runs
 	Outcome   keep.Outcome // "": it runs
@@ -121,11 +127,7 @@ func (s *Session) Close() {
 	defer r.mu.Unlock()
 	s.unlimit()
 	delete(r.sessions, s.info.ID)
-	r.gone = append(r.gone, tombstone{s.info.ID, r.version.Add(1)})
-	if len(r.gone) > keptGone {
-		r.lost = r.gone[0].version
-		r.gone = r.gone[1:]
-	}
+	r.version.Add(1)
 }
 
 // Hurry ends every wait for a speed limit: the session is to end.
@@ -141,6 +143,7 @@ func (s *Session) Named(client string) { s.change(func(info *SessionInfo) { info
 
 // Doing notes what the session does. It implements [tree.Watcher].
 func (s *Session) Doing(action keep.Action, path string) {
+	s.r.done.Add(1)
 	s.change(func(info *SessionInfo) { info.Doing, info.Path = action, path })
 }
 
@@ -158,6 +161,10 @@ type transfer struct {
 	info    TransferInfo // guarded by s.r.mu
 	moved   atomic.Int64
 	version atomic.Uint64
+	stop    func(*keep.Fault)
+
+	measured int64   // bytes at the last measuring; guarded by s.r.mu
+	rate     float64 // bytes per second; guarded by s.r.mu
 }
 
 // Begin puts a transfer in view. It implements [tree.Watcher].
@@ -167,7 +174,7 @@ func (s *Session) Begin(t tree.Transfer) tree.Meter {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	version := r.version.Add(1)
-	tr := &transfer{s: s, info: TransferInfo{ID: s.info.ID + "-" + strconv.FormatUint(version, 36), Session: s.info.ID, Account: s.info.Account,
+	tr := &transfer{s: s, stop: t.Stop, info: TransferInfo{ID: s.info.ID + "-" + strconv.FormatUint(version, 36), Session: s.info.ID, Account: s.info.Account,
 		Address: s.info.Address, Protocol: s.info.Protocol, Encrypted: s.info.Encrypted, Action: t.Action, Path: t.Path,
 		Offset: t.Offset, Total: t.Total, Started: time.Now().UTC()}}
 	tr.version.Store(version)
@@ -178,12 +185,15 @@ func (s *Session) Begin(t tree.Transfer) tree.Meter {
 // Moved counts bytes. It takes no lock.
 func (t *transfer) Moved(bytes int) {
 	t.moved.Add(int64(bytes))
+	r := t.s.r
 	if t.info.Action == keep.Uploading {
 		t.s.up.Add(int64(bytes))
+		r.up.Add(int64(bytes))
 	} else {
 		t.s.down.Add(int64(bytes))
+		r.down.Add(int64(bytes))
 	}
-	t.version.Store(t.s.r.version.Add(1))
+	t.version.Store(r.version.Add(1))
 }
 
 // End moves the transfer to the ones that have ended.
@@ -201,63 +211,55 @@ func (t *transfer) End(outcome keep.Outcome, reason keep.Reason) {
 	}
 }
 
-// Changes is what is new since a version.
-type Changes struct {
-	Version   uint64         // ask with this one next
-	Full      bool           // forget what you knew: this is everything
-	Sessions  []SessionInfo  // new or changed, longest first
-	Gone      []string       // sessions that have ended
-	Transfers []TransferInfo // new, moved or ended, oldest first
-}
-
-// Since gives what changed since a version that an earlier call gave; 0 gives
-// everything.
-func (r *Registry) Since(version uint64) Changes {
+// Sessions gives the live sessions, longest first.
+func (r *Registry) Sessions() []SessionInfo {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	c := Changes{Version: r.version.Load()}
-	if version < r.lost || version > c.Version || version == 0 {
-		c.Full, version = true, 0
-	}
+	found := make([]SessionInfo, 0, len(r.sessions))
 	for _, s := range r.sessions {
-		if s.version > version {
-			info := s.info
-			info.Up, info.Down = s.up.Load(), s.down.Load()
-			c.Sessions = append(c.Sessions, info)
-		}
+		found = append(found, s.now())
 	}
-	sort.Slice(c.Sessions, func(i, j int) bool { return c.Sessions[i].Since.Before(c.Sessions[j].Since) })
-	for _, g := range r.gone {
-		if g.version > version && !c.Full {
-			c.Gone = append(c.Gone, g.id)
-		}
-	}
-	add := func(t *transfer) {
-		if t.version.Load() > version {
-			info := t.info
-			info.Bytes = t.moved.Load()
-			c.Transfers = append(c.Transfers, info)
-		}
-	}
-	for _, t := range r.recent {
-		add(t)
-	}
-	for _, t := range r.running {
-		add(t)
-	}
-	sort.Slice(c.Transfers, func(i, j int) bool { return c.Transfers[i].Started.Before(c.Transfers[j].Started) })
-	return c
+	slices.SortFunc(found, func(a, b SessionInfo) int { return a.Since.Compare(b.Since) })
+	return found
 }
 
 // Running gives the transfers that run now, oldest first.
 func (r *Registry) Running() []TransferInfo {
-	var running []TransferInfo
-	for _, t := range r.Since(0).Transfers {
-		if t.Outcome == "" {
-			running = append(running, t)
-		}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	found := make([]TransferInfo, 0, len(r.running))
+	for _, t := range r.running {
+		found = append(found, t.now())
 	}
-	return running
+	slices.SortFunc(found, func(a, b TransferInfo) int { return a.Started.Compare(b.Started) })
+	return found
+}
+
+// now is the session as it stands. The caller holds r.mu.
+func (s *Session) now() SessionInfo {
+	info := s.info
+	info.Up, info.Down = s.up.Load(), s.down.Load()
+	return info
+}
+
+// now is the transfer as it stands. The caller holds r.mu.
+func (t *transfer) now() TransferInfo {
+	info := t.info
+	info.Bytes = t.moved.Load()
+	if info.Rate = int64(t.rate); !info.Ended.IsZero() {
+		info.Rate = int64(float64(info.Bytes) / max(info.Ended.Sub(info.Started).Seconds(), 0.001))
+	}
+	return info
+}
+
+// Left is how long a running transfer will take at the rate it has; below 0 where
+// that can't be known.
+func (t *TransferInfo) Left() time.Duration {
+	rest := t.Total - t.Offset - t.Bytes
+	if t.Total <= 0 || t.Rate <= 0 || rest < 0 || t.Outcome != "" {
+		return -1
+	}
+	return time.Duration(float64(rest) / float64(t.Rate) * float64(time.Second))
 }
 
 // End closes a session's connection for a reason; false when it is not there.
@@ -269,6 +271,21 @@ func (r *Registry) End(id string, why *keep.Fault) bool {
 		s.end(why)
 	}
 	return s != nil
+}
+
+// EndTransfer ends a running transfer for a reason, and leaves its session alone;
+// false when it is not there.
+func (r *Registry) EndTransfer(id string, why *keep.Fault) (TransferInfo, bool) {
+	r.mu.Lock()
+	t := r.running[id]
+	if t == nil {
+		r.mu.Unlock()
+		return TransferInfo{}, false
+	}
+	info := t.now()
+	r.mu.Unlock()
+	t.stop(why)
+	return info, true
 }
 
 // SessionsOf names the live sessions of an account.

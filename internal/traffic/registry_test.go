@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,82 +18,135 @@ func open(r *traffic.Registry, id string) *traffic.Session {
 	return r.Open(traffic.SessionInfo{ID: id, Account: "crew-" + id, Protocol: keep.SFTP}, func(*keep.Fault) {})
 }
 
-func TestAReaderHearsOnlyWhatChanged(t *testing.T) {
+func registry(t *testing.T) *traffic.Registry {
 	r := traffic.NewRegistry()
+	t.Cleanup(r.Close)
+	return r
+}
+
+// roomy is more than any message of these tests needs, bytes.
+const roomy = 1 << 20
+
+func TestAReaderHearsOnlyWhatChanged(t *testing.T) {
+	r := registry(t)
+	reader := r.Reader()
 	a, b := open(r, "a"), open(r, "b")
-	first := r.Since(0)
+	first := reader.Next(roomy)
 	assert.True(t, first.Full)
 	assert.Len(t, first.Sessions, 2)
-	assert.Empty(t, r.Since(first.Version).Sessions)
+	next := reader.Next(roomy)
+	assert.True(t, next.Empty())
 
 	b.Doing(keep.Listing, "/scans")
-	second := r.Since(first.Version)
-	require.Len(t, second.Sessions, 1)
-	assert.False(t, second.Full)
-	assert.Equal(t, "/scans", second.Sessions[0].Path)
+	next = reader.Next(roomy)
+	assert.False(t, next.Full)
+	assert.Empty(t, next.Sessions)
+	require.Len(t, next.Moves, 1)
+	assert.Equal(t, "/scans", next.Moves[0].Path)
 
 	meter := a.Begin(tree.Transfer{Action: keep.Uploading, Path: "/f", Total: 100})
 	meter.Moved(40)
-	third := r.Since(second.Version)
-	require.Len(t, third.Transfers, 1)
-	assert.EqualValues(t, 40, third.Transfers[0].Bytes)
-	assert.Empty(t, third.Transfers[0].Outcome)
+	next = reader.Next(roomy)
+	require.Len(t, next.Transfers, 1)
+	assert.EqualValues(t, 40, next.Transfers[0].Bytes)
+	assert.Empty(t, next.Transfers[0].Outcome)
 	assert.Len(t, r.Running(), 1)
+	meter.Moved(20)
+	next = reader.Next(roomy)
+	assert.Empty(t, next.Transfers)
+	require.Len(t, next.Progress, 1)
+	assert.EqualValues(t, 60, next.Progress[0].Bytes)
 
-	meter.Moved(60)
+	meter.Moved(40)
 	meter.End(keep.Done, keep.NoReason)
-	fourth := r.Since(third.Version)
-	require.Len(t, fourth.Transfers, 1)
-	assert.EqualValues(t, 100, fourth.Transfers[0].Bytes)
-	assert.Equal(t, keep.Done, fourth.Transfers[0].Outcome)
-	require.Len(t, fourth.Sessions, 1)
-	assert.EqualValues(t, 100, fourth.Sessions[0].Up)
+	next = reader.Next(roomy)
+	require.Len(t, next.Transfers, 1)
+	assert.EqualValues(t, 100, next.Transfers[0].Bytes)
+	assert.Equal(t, keep.Done, next.Transfers[0].Outcome)
+	require.Len(t, next.Moves, 1)
+	assert.EqualValues(t, 100, next.Moves[0].Up)
 	assert.Empty(t, r.Running())
 
+	open(r, "short").Close()
 	a.Close()
-	fifth := r.Since(fourth.Version)
-	assert.Equal(t, []string{"a"}, fifth.Gone)
-	assert.Empty(t, fifth.Sessions)
+	next = reader.Next(roomy)
+	assert.Equal(t, []string{"a"}, next.Gone, "and nothing of who came and went in between")
+	assert.Empty(t, next.Sessions)
 	sessions, transfers := r.Counts()
 	assert.Equal(t, 1, sessions)
 	assert.Zero(t, transfers)
 }
 
-func TestAReaderThatIsTooFarBehindStartsAnew(t *testing.T) {
-	r := traffic.NewRegistry()
-	old := open(r, "old")
-	seen := r.Since(0).Version
-	old.Close()
-	stays := open(r, "stays")
-	for n := range 1100 {
-		open(r, fmt.Sprint(n)).Close()
+// However much goes on, a message stays small, and each session is heard of again
+// before any is heard of a third time.
+func TestMessagesStaySmallAndLeaveNothingBehind(t *testing.T) {
+	r := registry(t)
+	reader := r.Reader()
+	reader.Next(roomy)
+	sessions := make([]*traffic.Session, 1000)
+	for n := range sessions {
+		sessions[n] = open(r, fmt.Sprint(n))
 	}
-	c := r.Since(seen)
-	assert.True(t, c.Full, "it can no longer be told which sessions have gone")
-	require.Len(t, c.Sessions, 1)
-	assert.Equal(t, "stays", c.Sessions[0].ID)
-	assert.Empty(t, c.Gone)
-	stays.Close()
-	assert.False(t, r.Since(c.Version).Full)
-	assert.True(t, r.Since(c.Version+1_000_000).Full, "a version from another run means nothing")
+	known, heard := map[string]bool{}, map[string]int{}
+	for range 150 {
+		for _, s := range sessions {
+			s.Doing(keep.Listing, "/scans")
+		}
+		c := reader.Next(10_000)
+		assert.LessOrEqual(t, len(c.Sessions)*350+len(c.Moves)*110, 10_000+400)
+		for _, s := range c.Sessions {
+			known[s.ID] = true
+		}
+		for _, s := range c.Moves {
+			heard[s.ID]++
+		}
+	}
+	assert.Len(t, known, len(sessions))
+	least, most := len(sessions), 0
+	for _, s := range sessions {
+		least, most = min(least, heard[s.ID()]), max(most, heard[s.ID()])
+	}
+	assert.GreaterOrEqual(t, least, 5)
+	assert.LessOrEqual(t, most-least, 3)
 }
 
 func TestOnlyTheNewestTransfersStayInView(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	s := open(r, "a")
+	reader := r.Reader()
+	reader.Next(roomy)
 	for n := range 250 {
 		m := s.Begin(tree.Transfer{Action: keep.Downloading, Path: fmt.Sprint("/", n)})
 		m.Moved(1)
 		m.End(keep.Done, keep.NoReason)
 	}
-	c := r.Since(0)
+	few := reader.Next(4000)
+	assert.Less(t, len(few.Transfers), 10, "a message is short even then")
+	c := r.Reader().Next(roomy)
 	assert.Len(t, c.Transfers, 100)
 	assert.Equal(t, "/249", c.Transfers[99].Path)
 	assert.EqualValues(t, 250, c.Sessions[0].Down)
 }
 
+func TestATransferIsEndedAndItsRateIsKnown(t *testing.T) {
+	r := registry(t)
+	var told *keep.Fault
+	m := open(r, "a").Begin(tree.Transfer{Action: keep.Uploading, Path: "/f", Total: 1 << 40, Stop: func(why *keep.Fault) { told = why }})
+	require.Eventually(t, func() bool {
+		m.Moved(1000)
+		running := r.Running()[0]
+		return running.Rate > 0 && running.Left() > 0
+	}, 10*time.Second, 10*time.Millisecond)
+	assert.Positive(t, r.Beats()[len(r.Beats())-1].Up)
+	_, ok := r.EndTransfer("nothing", keep.Refuse(keep.EndedByOperator, "x"))
+	assert.False(t, ok)
+	_, ok = r.EndTransfer(r.Running()[0].ID, keep.Refuse(keep.EndedByOperator, "enough"))
+	assert.True(t, ok)
+	assert.Equal(t, "enough", told.Say)
+}
+
 func TestEndingASessionTellsItWhy(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	var told *keep.Fault
 	r.Open(traffic.SessionInfo{ID: "a", Account: "ann"}, func(why *keep.Fault) { told = why })
 	assert.Equal(t, []string{"a"}, r.SessionsOf("ann"))
@@ -104,7 +158,7 @@ func TestEndingASessionTellsItWhy(t *testing.T) {
 // TestReadersAndWritersTogether is for the race detector; its readers put
 // together from changes what a full reading gives.
 func TestReadersAndWritersTogether(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	done := make(chan struct{})
 	var writing, reading sync.WaitGroup
 	for w := range 4 {
@@ -124,13 +178,9 @@ func TestReadersAndWritersTogether(t *testing.T) {
 	}
 	for range 2 {
 		reading.Go(func() {
-			known, version := map[string]bool{}, uint64(0)
+			known, reader := map[string]bool{}, r.Reader()
 			for last := false; ; {
-				c := r.Since(version)
-				version = c.Version
-				if c.Full {
-					clear(known)
-				}
+				c := reader.Next(roomy)
 				for _, id := range c.Gone {
 					delete(known, id)
 				}
@@ -146,11 +196,11 @@ func TestReadersAndWritersTogether(t *testing.T) {
 				default:
 				}
 			}
-			assert.Len(t, known, len(r.Since(0).Sessions))
+			assert.Len(t, known, len(r.Sessions()))
 		})
 	}
 	writing.Wait()
 	close(done)
 	reading.Wait()
-	assert.Len(t, r.Since(0).Sessions, 4*50)
+	assert.Len(t, r.Sessions(), 4*50)
 }

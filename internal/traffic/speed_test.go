@@ -36,7 +36,7 @@ func paced(r *traffic.Registry, speeds traffic.Speeds, pieces []int, for_ time.D
 }
 
 func TestSessionsShareASpeedWhateverTheirPieces(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	const limit = 4 << 20
 	got := paced(r, traffic.Speeds{Up: limit}, []int{256 << 10, 32 << 10, 30_000}, 2*time.Second)
 	total := got[0] + got[1] + got[2]
@@ -47,7 +47,7 @@ func TestSessionsShareASpeedWhateverTheirPieces(t *testing.T) {
 }
 
 func TestASessionsOwnSpeedHoldsBesideItsAccounts(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	got := paced(r, traffic.Speeds{Up: 4 << 20, SessionUp: 1 << 20}, []int{32 << 10, 32 << 10}, 2*time.Second)
 	for _, one := range got {
 		assert.InEpsilon(t, 2<<20, one, 0.15)
@@ -58,7 +58,7 @@ func TestASessionsOwnSpeedHoldsBesideItsAccounts(t *testing.T) {
 
 // Who waits for a speed limit does not wait for a session that is over.
 func TestAnEndedSessionWaitsForNoSpeedLimit(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	s := r.Open(traffic.SessionInfo{ID: "S", Account: "ann"}, func(*keep.Fault) {})
 	s.Limit(traffic.Speeds{Up: 1, SessionDown: 1})
 	up, down := s.Begin(tree.Transfer{Action: keep.Uploading}), s.Begin(tree.Transfer{Action: keep.Downloading})
@@ -81,7 +81,7 @@ func TestAnEndedSessionWaitsForNoSpeedLimit(t *testing.T) {
 }
 
 func TestALimitThatIsTakenAwayLetsEverybodyGo(t *testing.T) {
-	r := traffic.NewRegistry()
+	r := registry(t)
 	s := r.Open(traffic.SessionInfo{ID: "S", Account: "ann"}, func(*keep.Fault) {})
 	defer s.Close()
 	s.Limit(traffic.Speeds{Up: 64 << 10})

@@ -39,9 +39,10 @@ type File struct {
 	held    *quota.File // nil when it is not open for writing
 	moved   atomic.Int64
 
-	mu     sync.Mutex
-	broken error // the first error of a read or write
-	closed bool
+	stopped chan struct{} // closed when somebody ended the transfer
+	mu      sync.Mutex
+	broken  error // the first error of a read or write, or why it was ended
+	closed  bool
 }
 
 // Open opens a file for a transfer. A refusal is recorded at once, everything
@@ -68,8 +69,33 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 	if total == 0 && mode.Write {
 		total = -1
 	}
-	meter := t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total})
-	return &File{t: t, f: f, path: at, mode: mode, created: created, started: started, meter: meter, held: held}, nil
+	opened := &File{t: t, f: f, path: at, mode: mode, created: created, started: started, held: held, stopped: make(chan struct{})}
+	opened.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: opened.stop})
+	return opened, nil
+}
+
+// stop ends the transfer from outside: reads and writes fail from now on.
+func (f *File) stop(why *keep.Fault) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.Ended() == nil {
+		f.broken = why
+		close(f.stopped)
+	}
+}
+
+// Stopped is closed when somebody ended the transfer; a protocol that waits for its
+// client then stops waiting.
+func (f *File) Stopped() <-chan struct{} { return f.stopped }
+
+// Ended says why somebody ended the transfer, nil while nobody did.
+func (f *File) Ended() error {
+	select {
+	case <-f.stopped:
+		return f.broken
+	default:
+		return nil
+	}
 }
 
 // openFile decides and opens. The right depends on whether the file is there,
@@ -198,6 +224,9 @@ func (f *File) ReadAt(p []byte, off int64) (int, error) {
 	if !f.mode.Read && !f.mode.Rescan {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for reading")
 	}
+	if err := f.Ended(); err != nil {
+		return 0, err
+	}
 	n, err := f.f.ReadAt(p, off)
 	if !f.mode.Write {
 		f.meter.Pace(n)
@@ -214,6 +243,9 @@ func (f *File) ReadAt(p []byte, off int64) (int, error) {
 func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	if !f.mode.Write {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for writing")
+	}
+	if err := f.Ended(); err != nil {
+		return 0, err
 	}
 	f.meter.Pace(len(p))
 	policy := f.t.policy.Load()

@@ -37,8 +37,9 @@ type Meter interface {
 type Transfer struct {
 	Action keep.Action // keep.Uploading or keep.Downloading
 	Path   string
-	Offset int64 // where in the file it begins, bytes
-	Total  int64 // size it will have at its end, bytes; -1 when the client did not say
+	Offset int64             // where in the file it begins, bytes
+	Total  int64             // size it will have at its end, bytes; -1 when the client did not say
+	Stop   func(*keep.Fault) // ends it; it does not wait
 }
 
 // Who is on whose behalf a tree acts: the fields that every record shares.

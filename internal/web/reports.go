@@ -1,9 +1,7 @@
 package web
 
 import (
-	"encoding/csv"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -42,18 +40,7 @@ func (s *Server) report(c *gin.Context) error {
 		c.JSON(http.StatusOK, made)
 		return nil
 	}
-	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", `attachment; filename="`+made.Name+`.csv"`)
-	out := csv.NewWriter(c.Writer)
-	out.Write(made.Columns)
-	for _, row := range made.Rows {
-		for i, cell := range row {
-			if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) { // no spreadsheet takes it for a formula
-				row[i] = "'" + cell
-			}
-		}
-		out.Write(row)
-	}
-	out.Flush()
+	writeCSV(c, made.Columns, made.Rows)
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"urbankeep/internal/keep"
 	"urbankeep/internal/office"
 	"urbankeep/internal/records"
+	"urbankeep/internal/series"
 	"urbankeep/internal/signin"
 	"urbankeep/internal/traffic"
 	"urbankeep/internal/web/api"
@@ -35,6 +36,7 @@ type Server struct {
 	DB        *records.DB
 	Seal      *audit.Seal
 	Traffic   *traffic.Registry
+	Series    *series.Book
 	Posts     Posts
 	Status    func(ctx context.Context) (api.Status, error)
 	Admit     func(address string) bool // by the network rules of the service
@@ -134,6 +136,9 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/sessions", s.handle(s.sessions))
 	known.DELETE("/sessions/:id", s.handle(s.endSession))
 	known.GET("/transfers", s.handle(s.transfers))
+	known.DELETE("/transfers/:id", s.handle(s.endTransfer))
+	known.GET("/traffic", s.handle(s.traffic))
+	known.GET("/beats", s.handle(s.beats))
 	known.GET("/audit", s.handle(s.audit))
 	known.GET("/audit/verify", s.handle(s.verify))
 	known.GET("/audit/export", s.handle(s.exportAudit))

@@ -2,7 +2,6 @@ package web
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -24,7 +23,7 @@ func showSession(s traffic.SessionInfo) api.Session {
 
 func showTransfer(t traffic.TransferInfo) api.Transfer {
 	shown := api.Transfer{ID: t.ID, Session: t.Session, Account: t.Account, Address: t.Address, Protocol: t.Protocol, Encrypted: t.Encrypted,
-		Action: t.Action, Path: t.Path, Offset: t.Offset, Total: t.Total, Bytes: t.Bytes, Started: t.Started, Ended: known(t.Ended),
+		Action: t.Action, Path: t.Path, Offset: t.Offset, Total: t.Total, Bytes: t.Bytes, Rate: t.Rate, Left: left(&t), Started: t.Started, Ended: known(t.Ended),
 		Outcome: string(t.Outcome), Reason: t.Reason}
 	end := t.Ended
 	if shown.Outcome == "" {
@@ -34,16 +33,28 @@ func showTransfer(t traffic.TransferInfo) api.Transfer {
 	return shown
 }
 
+// left is how many seconds a transfer will take, nil where that can't be known.
+func left(t *traffic.TransferInfo) *float64 {
+	if d := t.Left(); d >= 0 {
+		return new(d.Seconds())
+	}
+	return nil
+}
+
 // endedTransfer is a transfer as its audit record tells it.
 func endedTransfer(r keep.AuditRecord) api.Transfer {
-	return api.Transfer{ID: fmt.Sprintf("audit-%d", r.Seq), Seq: r.Seq, Session: r.Session, Account: r.Account, Address: r.Address,
+	t := api.Transfer{ID: fmt.Sprintf("audit-%d", r.Seq), Seq: r.Seq, Session: r.Session, Account: r.Account, Address: r.Address,
 		Protocol: r.Protocol, Encrypted: r.Encrypted, Action: r.Action, Path: r.Path, Offset: r.Offset, Total: -1, Bytes: r.Bytes,
 		Started: r.At.Add(-r.Duration), Ended: &r.At, Seconds: r.Duration.Seconds(), Outcome: string(r.Outcome), Reason: r.Reason}
+	if t.Seconds > 0 {
+		t.Rate = int64(float64(t.Bytes) / t.Seconds)
+	}
+	return t
 }
 
 func (s *Server) sessions(c *gin.Context) error {
 	page := api.Page[api.Session]{Items: []api.Session{}}
-	for _, info := range s.Traffic.Since(0).Sessions {
+	for _, info := range s.Traffic.Sessions() {
 		page.Items = append(page.Items, showSession(info))
 	}
 	c.JSON(http.StatusOK, page)
@@ -52,6 +63,14 @@ func (s *Server) sessions(c *gin.Context) error {
 
 func (s *Server) endSession(c *gin.Context) error {
 	if err := s.Office.EndSession(actor(c), c.Param("id"), c.Query("reason")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) endTransfer(c *gin.Context) error {
+	if err := s.Office.EndTransfer(actor(c), c.Param("id"), c.Query("reason")); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)
@@ -207,67 +226,5 @@ func (s *Server) exportAudit(c *gin.Context) error {
 	}
 }
 
-const (
-	// exportPage bounds the records read at once.
-	exportPage = 2000
-	// livePace is how often a reader of the stream hears of changes.
-	livePace = 500 * time.Millisecond
-	// liveQuiet is how long the stream may be silent before a sign of life.
-	liveQuiet = 15 * time.Second
-)
-
-// live streams what changes as server-sent events. Each message holds what is
-// new since the one before, so that a slow reader gets fewer and larger ones.
-func (s *Server) live(c *gin.Context) error {
-	h := c.Writer.Header()
-	h.Set("Content-Type", "text/event-stream")
-	h.Set("X-Accel-Buffering", "no")
-	tick := time.NewTicker(livePace)
-	defer tick.Stop()
-	var version uint64
-	var spoke time.Time
-	for first := true; ; first = false {
-		changes := s.Traffic.Since(version)
-		if changes.Version != version || first {
-			version, spoke = changes.Version, time.Now()
-			if err := sendLive(c, changes); err != nil {
-				return nil // the reader is gone
-			}
-		} else if time.Since(spoke) > liveQuiet {
-			spoke = time.Now()
-			if _, err := c.Writer.WriteString(": quiet\n\n"); err != nil {
-				return nil
-			}
-			c.Writer.Flush()
-		}
-		select {
-		case <-tick.C:
-		case <-c.Request.Context().Done():
-			return nil
-		case <-s.Stopping.Done():
-			return nil
-		}
-	}
-}
-
-func sendLive(c *gin.Context, changes traffic.Changes) error {
-	message := api.Live{Full: changes.Full, Now: time.Now().UTC(), Sessions: []api.Session{}, Gone: changes.Gone, Transfers: []api.Transfer{}}
-	if message.Gone == nil {
-		message.Gone = []string{}
-	}
-	for _, info := range changes.Sessions {
-		message.Sessions = append(message.Sessions, showSession(info))
-	}
-	for _, t := range changes.Transfers {
-		message.Transfers = append(message.Transfers, showTransfer(t))
-	}
-	text, err := json.Marshal(message)
-	if err != nil {
-		return err
-	}
-	if _, err := fmt.Fprintf(c.Writer, "data: %s\n\n", text); err != nil {
-		return err
-	}
-	c.Writer.Flush()
-	return nil
-}
+// exportPage bounds the records read at once.
+const exportPage = 2000

@@ -3,7 +3,7 @@ import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
-import { minute } from '@/format'
+import { minute, zone } from '@/format'
 import { useOperator } from '@/operator'
 import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
@@ -69,7 +69,7 @@ async function gone(name: string) {
       <div v-if="shown.length" class="scroll">
         <table aria-label="Accounts">
           <thead>
-            <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, UTC</th><th>Note</th></tr>
+            <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, {{ zone }}</th><th>Note</th></tr>
           </thead>
           <tbody>
             <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">

@@ -3,7 +3,7 @@ import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
 import { reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
-import { moment, size, span, visible } from '@/format'
+import { moment, size, span, visible, zone } from '@/format'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import OverMark from '@/parts/OverMark.vue'
 
@@ -86,7 +86,7 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
       <div v-if="records.length" class="scroll">
         <table aria-label="Audit records">
           <thead>
-            <tr><th class="number">Record</th><th>Time (UTC)</th><th>Who</th><th>From</th><th>Over</th><th>Did</th><th>What</th><th class="number">Size</th><th>Outcome</th></tr>
+            <tr><th class="number">Record</th><th>Time ({{ zone }})</th><th>Who</th><th>From</th><th>Over</th><th>Did</th><th>What</th><th class="number">Size</th><th>Outcome</th></tr>
           </thead>
           <tbody>
             <template v-for="r in records" :key="r.seq">

@@ -1,17 +1,22 @@
 <script setup lang="ts">
 import { useMessage } from 'naive-ui'
-import { onMounted, ref } from 'vue'
-import { call, sentence, type Schemas, type Session } from '@/api/client'
+import { computed, onMounted, ref } from 'vue'
+import { call, sentence, type Schemas } from '@/api/client'
 import { useLive } from '@/api/live'
-import { moment, rate } from '@/format'
+import { clock, moment, rate, zone } from '@/format'
 import { useOperator } from '@/operator'
+import { useNow } from '@/parts/now'
 import SessionTable from '@/parts/SessionTable.vue'
+import TimeChart from '@/parts/TimeChart.vue'
 import TransferTable from '@/parts/TransferTable.vue'
 
 const live = useLive()
 const operator = useOperator()
 const message = useMessage()
+const now = useNow()
 const status = ref<Schemas['Status'] | null>(null)
+const shownSessions = 8
+const shownTransfers = 14
 
 onMounted(async () => {
   try {
@@ -21,36 +26,45 @@ onMounted(async () => {
   }
 })
 
-async function end(session: Session) {
-  try {
-    await call('DELETE', `/sessions/${session.id}`)
-    message.success(`The session of ${session.account} was ended.`)
-  } catch (error) {
-    message.error(sentence(error))
+// Of each stretch of five seconds its mean: a quiet line that still shows what comes.
+const stretch = 5
+const picture = computed(() => {
+  const groups = new Map<number, Schemas['Beat'][]>()
+  for (const b of live.beats) {
+    const at = Math.floor(Date.parse(b.at) / 1000 / stretch)
+    groups.set(at, [...(groups.get(at) ?? []), b])
   }
-}
+  const rows = [...groups.values()].filter((g) => g.length === stretch || g === [...groups.values()].at(0)).slice(1)
+  const mean = (of: 'up' | 'down') => rows.map((g) => Math.round(g.reduce((sum, b) => sum + b[of], 0) / g.length))
+  return { times: rows.map((g) => clock(g.at(-1)!.at)), lines: [{ name: 'coming in', values: mean('up') }, { name: 'going out', values: mean('down') }] }
+})
 </script>
 
 <template>
   <section class="page">
     <div class="head">
       <h1>Overview</h1>
-      <span v-if="status" class="soft">running since {{ moment(status.started) }} UTC</span>
+      <span v-if="status" class="soft">running since {{ moment(status.started) }} {{ zone }}</span>
     </div>
     <dl class="strip sheet">
-      <div><dt>Sessions</dt><dd>{{ live.sessionRows.length }}</dd></div>
+      <div><dt>Sessions</dt><dd>{{ live.living }}</dd></div>
       <div><dt>Transfers running</dt><dd>{{ live.moving }}</dd></div>
-      <div><dt>Coming in</dt><dd>{{ rate(live.upRate) }}</dd></div>
-      <div><dt>Going out</dt><dd>{{ rate(live.downRate) }}</dd></div>
+      <div><dt>Coming in</dt><dd>{{ rate(live.beat?.up ?? 0) }}</dd></div>
+      <div><dt>Going out</dt><dd>{{ rate(live.beat?.down ?? 0) }}</dd></div>
+      <div><dt>Operations</dt><dd>{{ live.beat?.operations ?? 0 }}/s</dd></div>
       <div v-for="l in status?.listeners" :key="l.name"><dt>{{ l.name.toUpperCase() }}</dt><dd class="address">{{ l.listening || 'stopped' }}</dd></div>
     </dl>
     <div class="sheet">
-      <header><h2>Live sessions</h2></header>
-      <SessionTable :rows="live.sessionRows" :may-end="operator.mayChange()" @end="end" />
+      <header><h2>The last ten minutes</h2><RouterLink to="/traffic">Traffic over time</RouterLink></header>
+      <TimeChart v-bind="picture" bytes :form="rate" label="Bytes per second that came in and went out in the last ten minutes" :height="130" />
     </div>
     <div class="sheet">
-      <header><h2>Newest transfers</h2><span class="soft">times in UTC</span></header>
-      <TransferTable :rows="live.transferRows" />
+      <header><h2>Live sessions</h2><RouterLink to="/sessions">All {{ live.living || '' }}</RouterLink></header>
+      <SessionTable :rows="live.sessionRows.slice(0, shownSessions)" :may-end="operator.mayChange()" :now="now" />
+    </div>
+    <div class="sheet">
+      <header><h2>Newest transfers</h2><RouterLink to="/transfers">All</RouterLink><span class="soft">times in {{ zone }}</span></header>
+      <TransferTable :rows="live.transferRows.slice(0, shownTransfers)" :may-end="operator.mayChange()" label="Newest transfers" none="Nothing has been moved since the service started." />
     </div>
   </section>
 </template>
@@ -59,7 +73,7 @@ async function end(session: Session) {
 .strip { display: flex; margin: 0; }
 .strip div { flex: 1; padding: 10px 14px; border-left: 1px solid var(--line); }
 .strip div:first-child { border-left: 0; }
-dt { font-size: 12px; color: var(--soft); }
+dt { font-size: 12px; color: var(--soft); white-space: nowrap; }
 dd { margin: 0; font-size: 18px; font-weight: 600; white-space: nowrap; }
 dd.address { font-size: 13px; font-weight: 400; line-height: 26px; }
 </style>

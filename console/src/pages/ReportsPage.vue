@@ -3,7 +3,7 @@ import { NButton, NInput, NInputNumber, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
-import { minute, visible } from '@/format'
+import { minute, visible, zone } from '@/format'
 
 const route = useRoute()
 const router = useRouter()
@@ -57,7 +57,7 @@ const print = () => window.print()
     </form>
     <div v-if="report" class="sheet">
       <header>
-        <h2>{{ report.title }}</h2><span v-if="report.since" class="soft">since {{ minute(report.since) }} UTC</span>
+        <h2>{{ report.title }}</h2><span v-if="report.since" class="soft">since {{ minute(report.since) }} {{ zone }}</span>
         <span class="soft">{{ report.rows.length }}{{ report.cut ? ' and more' : '' }} lines</span>
         <a :href="asCSV" :download="`${report.name}.csv`">CSV</a><button class="plain" @click="print">Print</button>
       </header>

@@ -3,7 +3,7 @@ import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
-import { minute, size } from '@/format'
+import { minute, size, zone } from '@/format'
 import { useOperator } from '@/operator'
 import DrawerFrame from '@/parts/DrawerFrame.vue'
 import QuotaBar from '@/parts/QuotaBar.vue'
@@ -95,7 +95,7 @@ const close = () => router.push('/stores')
       <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span></header>
       <div v-if="quotas.length" class="scroll">
         <table aria-label="Quotas">
-          <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted (UTC)</th></tr></thead>
+          <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted ({{ zone }})</th></tr></thead>
           <tbody>
             <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
               <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>

@@ -2,7 +2,7 @@
 import { NButton, NPopconfirm, useMessage } from 'naive-ui'
 import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
-import { minute, moment } from '@/format'
+import { minute, moment, zone } from '@/format'
 import KeyForm from './KeyForm.vue'
 import ShownOnce from './ShownOnce.vue'
 
@@ -59,7 +59,7 @@ const expired = (k: Schemas['Key']) => k.expires !== undefined && new Date(k.exp
         <div class="mono">{{ k.fingerprint }}</div>
         <div class="soft">added {{ minute(k.added) }}, last used {{ moment(k.lastUsed) }}</div>
         <div v-if="k.authority">An authority: opens with certificates it signed for {{ account }}</div>
-        <div v-if="k.expires" :class="{ warn: expired(k) }">{{ expired(k) ? 'expired' : 'works until' }} {{ minute(k.expires) }} UTC</div>
+        <div v-if="k.expires" :class="{ warn: expired(k) }">{{ expired(k) ? 'expired' : 'works until' }} {{ minute(k.expires) }} {{ zone }}</div>
         <div v-if="k.networks.length">from {{ k.networks.join(', ') }} only</div>
         <div v-if="k.sharedWith.length" class="warn">shared with {{ k.sharedWith.join(', ') }}</div>
       </div>

@@ -2,7 +2,7 @@
 import { NButton, NInput, NPopconfirm, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
-import { minute } from '@/format'
+import { minute, zone } from '@/format'
 
 defineProps<{ mayChange: boolean }>()
 const message = useMessage()
@@ -33,7 +33,7 @@ const follow = () => put({ certificateFile: files.certificate, keyFile: files.ke
     <dl v-if="shown">
       <dt>For</dt><dd>{{ shown.names.join(', ') }}</dd>
       <dt>Signed by</dt><dd>{{ shown.selfSigned ? 'itself: clients that do not know it will warn, so tell people the fingerprint' : shown.issuer }}</dd>
-      <dt>Valid</dt><dd :class="{ warn: soon }">{{ minute(shown.from) }} to {{ minute(shown.until) }} UTC{{ soon ? ': it ends soon' : '' }}</dd>
+      <dt>Valid</dt><dd :class="{ warn: soon }">{{ minute(shown.from) }} to {{ minute(shown.until) }} {{ zone }}{{ soon ? ': it ends soon' : '' }}</dd>
       <dt>SHA-256</dt><dd class="mono">{{ shown.fingerprint }}</dd>
       <dt>Read from</dt><dd>{{ shown.own ? 'the data folder' : `${shown.certificateFile} and ${shown.keyFile}, again when they change` }}</dd>
       <template v-if="shown.problem"><dt>Problem</dt><dd class="warn">The files have changed and can't be used: {{ shown.problem }}</dd></template>

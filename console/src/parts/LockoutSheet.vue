@@ -2,7 +2,7 @@
 import { useMessage } from 'naive-ui'
 import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
-import { minute } from '@/format'
+import { minute, zone } from '@/format'
 
 defineProps<{ mayChange: boolean }>()
 type Lockout = Schemas['Lockout']
@@ -33,7 +33,7 @@ async function lift(l: Lockout) {
     <header><h2>Lockouts</h2><span class="soft">after failed sign-ins; they end by themselves</span></header>
     <p v-if="!lockouts.length" class="none">Nobody is locked out.</p>
     <table v-else aria-label="Lockouts">
-      <thead><tr><th>Who</th><th>Until (UTC)</th><th class="number">Failed sign-ins</th><th></th></tr></thead>
+      <thead><tr><th>Who</th><th>Until ({{ zone }})</th><th class="number">Failed sign-ins</th><th></th></tr></thead>
       <tbody>
         <tr v-for="l in lockouts" :key="(l.account ?? '') + (l.address ?? '')">
           <td>{{ l.account ? `account ${l.account}` : `address ${l.address}` }}</td>

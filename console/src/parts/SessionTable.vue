@@ -1,28 +1,35 @@
 <script setup lang="ts">
 import type { Session } from '@/api/client'
-import { clock, size, visible } from '@/format'
+import { clock, size, span, visible } from '@/format'
+import EndButton from './EndButton.vue'
 import OverMark from './OverMark.vue'
 
-defineProps<{ rows: Session[]; mayEnd: boolean }>()
-defineEmits<{ end: [session: Session] }>()
+defineProps<{ rows: Session[]; mayEnd: boolean; now: number; full?: boolean }>()
+const idle = (s: Session, now: number) => Math.max(0, Math.floor((now - Date.parse(s.active)) / 1000))
 </script>
 
 <template>
   <div v-if="rows.length" class="scroll">
     <table aria-label="Live sessions">
       <thead>
-        <tr><th>Account</th><th>From</th><th>Over</th><th>Since</th><th>Does</th><th class="number">Up</th><th class="number">Down</th><th><span class="hidden">Actions</span></th></tr>
+        <tr>
+          <th>Account</th><th>From</th><th>Over</th><th v-if="full">Cipher</th><th v-if="full">Software</th><th>Since</th><th class="number">Idle</th><th>Did</th><th class="number">In</th><th class="number">Out</th>
+          <th><span class="hidden">Actions</span></th>
+        </tr>
       </thead>
       <tbody>
         <tr v-for="s in rows" :key="s.id">
           <td><RouterLink :to="`/accounts/${s.account}`">{{ s.account }}</RouterLink></td>
           <td>{{ s.address }}</td>
           <td :title="s.cipher"><OverMark :protocol="s.protocol" :encrypted="s.encrypted" /></td>
+          <td v-if="full" class="short" :title="s.cipher">{{ s.cipher }}</td>
+          <td v-if="full" class="short" :title="visible(s.client)">{{ visible(s.client) }}</td>
           <td>{{ clock(s.since) }}</td>
-          <td class="path" :title="visible(s.client)">{{ s.doing }} {{ visible(s.path) }}</td>
-          <td class="number">{{ size(s.up) }}</td>
-          <td class="number">{{ size(s.down) }}</td>
-          <td class="number"><button v-if="mayEnd" class="plain" :aria-label="`End the session of ${s.account}`" @click="$emit('end', s)">End</button></td>
+          <td class="number">{{ idle(s, now) ? span(idle(s, now)).replace('.0 s', ' s') : '' }}</td>
+          <td class="path" :title="visible(s.path)">{{ s.doing }} {{ visible(s.path) }}</td>
+          <td class="number">{{ s.up ? size(s.up) : '' }}</td>
+          <td class="number">{{ s.down ? size(s.down) : '' }}</td>
+          <td class="number"><EndButton v-if="mayEnd" :path="`/sessions/${s.id}`" :what="`the session of ${s.account}`" /></td>
         </tr>
       </tbody>
     </table>
@@ -32,5 +39,6 @@ defineEmits<{ end: [session: Session] }>()
 
 <style scoped>
 .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
-.scroll { max-height: 272px; }
+.short { max-width: 150px; overflow: hidden; text-overflow: ellipsis; font-size: 12.5px; }
+.path { max-width: 250px; }
 </style>

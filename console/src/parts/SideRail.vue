@@ -2,6 +2,7 @@
 import { onMounted, onUnmounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useLive } from '@/api/live'
+import { hasZone, turnZone, zone } from '@/format'
 import { useOperator } from '@/operator'
 
 const dark = defineModel<boolean>('dark', { required: true })
@@ -11,6 +12,9 @@ const router = useRouter()
 const route = useRoute()
 const pages = [
   { name: 'overview', path: '/', text: 'Overview' },
+  { name: 'sessions', path: '/sessions', text: 'Sessions' },
+  { name: 'transfers', path: '/transfers', text: 'Transfers' },
+  { name: 'traffic', path: '/traffic', text: 'Traffic' },
   { name: 'accounts', path: '/accounts', text: 'Accounts' },
   { name: 'groups', path: '/groups', text: 'Groups' },
   { name: 'stores', path: '/stores', text: 'Stores and quotas' },
@@ -38,6 +42,7 @@ async function leave() {
     <div class="foot">
       <p role="status">{{ live.connected ? '● live' : '○ not connected, trying again' }}</p>
       <p>{{ operator.me?.operator }}, {{ operator.me?.role }}</p>
+      <button v-if="hasZone" class="plain" @click="turnZone">Times in {{ zone === 'UTC' ? 'my zone' : 'UTC' }}</button>
       <button class="plain" @click="dark = !dark">{{ dark ? 'Light look' : 'Dark look' }}</button>
       <button class="plain" @click="leave">Sign out</button>
     </div>

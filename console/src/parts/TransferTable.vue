@@ -1,39 +1,48 @@
 <script setup lang="ts">
 import type { Transfer } from '@/api/client'
-import { clock, rate, size, span, visible } from '@/format'
+import { clock, moment, rate, size, span, visible } from '@/format'
+import EndButton from './EndButton.vue'
 import OutcomeMark from './OutcomeMark.vue'
 import OverMark from './OverMark.vue'
 
-defineProps<{ rows: Transfer[] }>()
+defineProps<{ rows: Transfer[]; mayEnd: boolean; full?: boolean; label: string; none: string }>()
 
 // part is how far a running transfer of known size is, 0 to 100.
 const part = (t: Transfer) => (t.outcome === 'running' && t.total > 0 ? Math.min(100, ((t.offset + t.bytes) / t.total) * 100) : 0)
+const mark = (t: Transfer) => (part(t) ? ` ${Math.floor(part(t))}%` : '')
 </script>
 
 <template>
   <div v-if="rows.length" class="scroll">
-    <table aria-label="Newest transfers">
+    <table :aria-label="label">
       <thead>
-        <tr><th>Started</th><th>Account</th><th>Over</th><th>Did</th><th>Path</th><th class="number">Size</th><th class="number">Took</th><th class="number">Rate</th><th>Outcome</th></tr>
+        <tr>
+          <th>Started</th><th>Account</th><th v-if="full">From</th><th>Over</th><th>Did</th><th>Path</th><th class="number">Size</th><th class="number">Took</th><th class="number">Rate</th><th>Outcome</th>
+          <th v-if="mayEnd"><span class="hidden">Actions</span></th>
+        </tr>
       </thead>
       <tbody>
         <tr v-for="t in rows" :key="t.id" :class="{ moves: t.outcome === 'running' }" :style="{ '--part': `${part(t)}%` }">
-          <td>{{ clock(t.started) }}</td>
+          <td>{{ full ? moment(t.started).slice(5) : clock(t.started) }}</td>
           <td>{{ t.account }}</td>
+          <td v-if="full">{{ t.address }}</td>
           <td><OverMark :protocol="t.protocol" :encrypted="t.encrypted" /></td>
           <td>{{ t.action === 'upload' ? '↑ upload' : '↓ download' }}</td>
           <td class="path" :title="visible(t.path)">{{ visible(t.path) }}</td>
-          <td class="number">{{ size(t.bytes) }}</td>
-          <td class="number">{{ span(t.seconds) }}</td>
-          <td class="number">{{ t.bytes && t.seconds > 0.05 ? rate(t.bytes / t.seconds) : '' }}</td>
-          <td><OutcomeMark :outcome="t.outcome" :reason="t.reason" /></td>
+          <td class="number">{{ size(t.bytes) }}{{ t.outcome === 'running' && t.total > 0 ? ` of ${size(t.total)}` : '' }}</td>
+          <td class="number">{{ t.left !== undefined ? `${span(t.left)} left` : span(t.seconds) }}</td>
+          <td class="number">{{ t.rate && (t.outcome === 'running' || t.seconds > 0.05) ? rate(t.rate) : '' }}</td>
+          <td><OutcomeMark :outcome="t.outcome" :reason="t.reason" />{{ mark(t) }}</td>
+          <td v-if="mayEnd" class="number"><EndButton v-if="t.outcome === 'running'" :path="`/transfers/${t.id}`" :what="`the transfer of ${visible(t.path.split('/').at(-1) ?? '')}`" /></td>
         </tr>
       </tbody>
     </table>
   </div>
-  <p v-else class="none">Nothing has been moved since the service started.</p>
+  <p v-else class="none">{{ none }}</p>
 </template>
 
 <style scoped>
+th, td { padding-left: 8px; padding-right: 8px; }
 .moves { background: linear-gradient(90deg, var(--spruce-wash) var(--part), transparent var(--part)); }
+.hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
 </style>

@@ -62,36 +62,39 @@ describe('marks', () => {
 })
 
 const transfer = (more: Partial<Transfer>): Transfer => ({
-  id: 't', session: 's', account: 'crew', address: '192.0.2.1', protocol: 'sftp', encrypted: true, action: 'upload', path: '/f', offset: 0, total: -1, bytes: 0,
+  id: 't', session: 's', account: 'crew', address: '192.0.2.1', protocol: 'sftp', encrypted: true, action: 'upload', path: '/f', offset: 0, total: -1, bytes: 0, rate: 0,
   started: '2026-03-01T00:00:00Z', seconds: 2, outcome: 'done', ...more,
 })
 
+const plain = { mayEnd: false, label: 'Transfers', none: 'Nothing yet.' }
+
 describe('tables', () => {
   it('show how far a running transfer is', () => {
-    const table = mount(TransferTable, { props: { rows: [transfer({ outcome: 'running', action: 'download', offset: 20, bytes: 30, total: 200 })] } })
+    const table = mount(TransferTable, { props: { ...plain, rows: [transfer({ outcome: 'running', action: 'download', offset: 20, bytes: 30, total: 200, rate: 1024, left: 12 })] } })
     expect(table.get('tbody tr').attributes('style')).toContain('--part: 25%')
-    expect(table.text()).toContain('↓ download')
+    for (const text of ['↓ download', '25%', '1.0 KiB/s', '12.0 s left']) expect(table.text()).toContain(text)
   })
 
   it('show names that would steer a terminal as escapes', () => {
-    expect(mount(TransferTable, { props: { rows: [transfer({ path: '/a\u001bb' })] } }).text()).toContain('/a\\u001bb')
+    expect(mount(TransferTable, { props: { ...plain, rows: [transfer({ path: '/a\u001bb' })] } }).text()).toContain('/a\\u001bb')
   })
 
   it('say when there is nothing', () => {
-    expect(mount(TransferTable, { props: { rows: [] } }).text()).toContain('Nothing has been moved')
+    expect(mount(TransferTable, { props: { ...plain, rows: [] } }).text()).toBe('Nothing yet.')
     const global = { stubs: { RouterLink: RouterLinkStub } }
-    expect(mount(SessionTable, { props: { rows: [], mayEnd: true }, global }).text()).toBe('Nobody is signed in.')
+    expect(mount(SessionTable, { props: { rows: [], mayEnd: true, now: 0 }, global }).text()).toBe('Nobody is signed in.')
   })
 
-  it('let a session be ended by who may', async () => {
+  it('let a session be ended by who may, and say how long it did nothing', () => {
     const row: Session = {
       id: 's', account: 'crew', address: '192.0.2.1', protocol: 'ftp', encrypted: false, cipher: '', client: '', since: '2026-03-01T00:00:00Z',
       active: '2026-03-01T00:00:00Z', doing: 'list', path: '/', up: 0, down: 0,
     }
-    const global = { stubs: { RouterLink: RouterLinkStub } }
-    const table = mount(SessionTable, { props: { rows: [row], mayEnd: true }, global })
-    await table.get('button').trigger('click')
-    expect(table.emitted('end')).toEqual([[row]])
-    expect(mount(SessionTable, { props: { rows: [row], mayEnd: false }, global }).find('button').exists()).toBe(false)
+    const global = { stubs: { RouterLink: RouterLinkStub, EndButton: true } }
+    const now = Date.parse('2026-03-01T00:01:05Z')
+    const table = mount(SessionTable, { props: { rows: [row], mayEnd: true, now }, global })
+    expect(table.text()).toContain('1 min 5 s')
+    expect(table.get('end-button-stub').attributes('path')).toBe('/sessions/s')
+    expect(mount(SessionTable, { props: { rows: [row], mayEnd: false, now }, global }).find('end-button-stub').exists()).toBe(false)
   })
 })

@@ -174,6 +174,8 @@ type Transfer struct {
 	Offset    int64         `json:"offset"`
 	Total     int64         `json:"total"` // -1: unknown
 	Bytes     int64         `json:"bytes"`
+	Rate      int64         `json:"rate"`           // bytes per second, lately
+	Left      *float64      `json:"left,omitempty"` // seconds, while it runs
 	Started   time.Time     `json:"started"`
 	Ended     *time.Time    `json:"ended,omitempty"`
 	Seconds   float64       `json:"seconds"`
@@ -224,15 +226,6 @@ type Checkpoint struct {
 	At   time.Time `json:"at"`
 	Line string    `json:"line"` // to be kept elsewhere
 	Key  string    `json:"key"`
-}
-
-// Live is what changed since the message before; with Full it is everything.
-type Live struct {
-	Full      bool       `json:"full"`
-	Now       time.Time  `json:"now"`
-	Sessions  []Session  `json:"sessions"`
-	Gone      []string   `json:"gone"`
-	Transfers []Transfer `json:"transfers"`
 }
 
 // Operator is who administers.
