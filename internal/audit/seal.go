@@ -109,9 +109,11 @@ func (s *Seal) makeKey(name string) error {
 
 // Fingerprint names the key: the SHA-256 of its public half, in hexadecimal.
 func (s *Seal) Fingerprint() string {
-	sum := sha256.Sum256(s.key.Public().(ed25519.PublicKey))
+	sum := sha256.Sum256(s.public())
 	return hex.EncodeToString(sum[:])
 }
+
+func (s *Seal) public() ed25519.PublicKey { return s.key.Public().(ed25519.PublicKey) }
 
 // due reports whether a checkpoint is to be made at a place.
 func (s *Seal) due(seq int64, now time.Time) bool {
@@ -163,7 +165,7 @@ func (s *Seal) ParseCheckpoint(line string) (c Checkpoint, err error) {
 	if err := errors.Join(e1, e2, e3, e4); err != nil {
 		return c, fmt.Errorf("that is no checkpoint: %w", err)
 	}
-	if !ed25519.Verify(s.key.Public().(ed25519.PublicKey), []byte(c.body()), c.Signature) {
+	if !ed25519.Verify(s.public(), []byte(c.body()), c.Signature) {
 		return c, fmt.Errorf("the checkpoint of record %d was not signed with this service's key", c.Seq)
 	}
 	return c, nil

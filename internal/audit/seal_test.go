@@ -42,7 +42,7 @@ func held(t *testing.T, dir string, elsewhere ...audit.Checkpoint) audit.Report 
 	defer db.Close()
 	seal, err := audit.OpenSeal(dir)
 	require.NoError(t, err)
-	report, err := audit.Verify(t.Context(), db, seal, elsewhere...)
+	report, err := audit.Verify(t.Context(), db, audit.Check{Seal: seal, Elsewhere: elsewhere})
 	require.NoError(t, err)
 	return report
 }

@@ -17,6 +17,8 @@ type Ledger interface {
 	AppendAudit(ctx context.Context, batch []records.ChainedRecord) error
 	LastAudit(ctx context.Context) (records.ChainedRecord, error)
 	AuditAfter(ctx context.Context, seq int64, limit int) ([]records.ChainedRecord, error)
+	AuditGaps(ctx context.Context) ([]records.AuditGap, error)
+	Archives(ctx context.Context) ([]records.AuditArchive, error)
 }
 
 const (
@@ -40,6 +42,8 @@ type Trail struct {
 	queue  chan entry
 	hurry  chan struct{} // somebody has begun to wait
 	done   chan struct{}
+
+	watch []func([]keep.AuditRecord) // set before anything is recorded
 
 	mu     sync.RWMutex // held for reading while adding, so that Close waits for it
 	closed bool
@@ -69,6 +73,13 @@ func Open(ctx context.Context, ledger Ledger, seal *Seal, log *slog.Logger) (*Tr
 	go t.write()
 	return t, nil
 }
+
+// Watch has a function told of records once they are on disk, in the order of the
+// trail. It must not wait, and is set before the first record.
+func (t *Trail) Watch(told func([]keep.AuditRecord)) { t.watch = append(t.watch, told) }
+
+// Waiting is how many records wait for the disk, and how many may.
+func (t *Trail) Waiting() (waiting, most int) { return len(t.queue), cap(t.queue) }
 
 // errTrail is what a client is told when its action can't be recorded.
 func errTrail(cause error) error {
@@ -217,5 +228,14 @@ func (t *Trail) commit(batch []entry) error {
 		return err
 	}
 	t.seq, t.prev = seq, prev
+	if len(t.watch) > 0 {
+		written := make([]keep.AuditRecord, len(chained))
+		for i := range chained {
+			written[i] = chained[i].AuditRecord
+		}
+		for _, told := range t.watch {
+			told(written)
+		}
+	}
 	return nil
 }

@@ -37,7 +37,7 @@ func verify(t *testing.T, dir string) audit.Report {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	defer db.Close()
-	report, err := audit.Verify(t.Context(), db, nil)
+	report, err := audit.Verify(t.Context(), db, audit.Check{})
 	require.NoError(t, err)
 	return report
 }
@@ -60,6 +60,7 @@ func TestVerifyNamesTheFirstRecordThatWasTamperedWith(t *testing.T) {
 		"digest made anew": {[]string{"UPDATE audit_record SET detail = 'x', digest = randomblob(32) WHERE seq = 8"}, 8},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			dir := t.TempDir()
 			written(t, dir, 20)
 			file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))

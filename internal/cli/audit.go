@@ -2,10 +2,15 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
+	"os"
+
+	"golang.org/x/term"
 
 	"urbankeep/internal/command"
 	"urbankeep/internal/web/api"
@@ -18,6 +23,12 @@ func auditCommands() []*command.Command {
 			"-after NUMBER goes on behind the last record of an earlier export.", auditExport),
 		clientCommand("audit verify", "", "Prove that the audit trail is as it was written",
 			"Walks the chain from its first record and holds it to the checkpoints that were signed. Ends with status 1 when a record was changed, removed or put in,\nor the trail was cut short or made anew.", auditVerify),
+		clientCommand("retention show", "", "Show how long audit records stay in the trail", "", retentionShow),
+		clientCommand("retention set", "", "Set how long audit records stay in the trail",
+			"What has stayed long enough is sealed into an archive file and taken out, once an hour. -kind may be given several times;\nthe flags together replace what was set.\n  retention set -days 400 -kind list,sign-out=30 -kind account-set,key-add=ever", retentionSet),
+		clientCommand("archive list", "", "List the archive files that records were sealed into", "", archiveList),
+		clientCommand("archive now", "", "Seal at once what the retention lets go", "", archiveNow),
+		clientCommand("archive read", "ARCHIVE", "Print the records of an archive that a search asks for", "", archiveRead),
 		clientCommand("audit checkpoint", "", "Print the newest signed checkpoint, to be kept elsewhere", "audit verify -checkpoint LINE holds the trail to it, whatever became of this machine.", auditCheckpoint),
 	}
 }
@@ -54,7 +65,11 @@ func auditCheckpoint(_ *flag.FlagSet, f *common) run {
 func auditSearch(flags *flag.FlagSet, f *common) run {
 	query := queryFlags(flags, auditWords...)
 	most := flags.Int("most", 50, "how `many` at the most")
+	count := flags.Bool("count", false, "only count the records")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		if *count {
+			return auditCount(ctx, env, c, query(), *f.json)
+		}
 		found, err := newest[api.AuditRecord](ctx, c, "/audit", query(), *most)
 		if err != nil {
 			return err
@@ -87,11 +102,26 @@ func auditSearch(flags *flag.FlagSet, f *common) run {
 	}
 }
 
+func auditCount(ctx context.Context, env command.Env, c *client, query url.Values, asJSON bool) error {
+	var n api.AuditCount
+	if err := c.call(ctx, http.MethodGet, "/audit/count?"+query.Encode(), nil, &n); err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(env.Out, n)
+	}
+	if n.More {
+		fmt.Fprint(env.Out, "at least ")
+	}
+	_, err := fmt.Fprintln(env.Out, n.Count)
+	return err
+}
+
 func auditVerify(flags *flag.FlagSet, f *common) run {
 	kept := flags.String("checkpoint", "", "a `line` that audit checkpoint printed earlier")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var report api.AuditReport
-		if err := c.call(ctx, http.MethodGet, "/audit/verify?"+url.Values{"checkpoint": {*kept}}.Encode(), nil, &report); err != nil {
+		report, err := verified(ctx, env, c, *kept)
+		if err != nil {
 			return err
 		}
 		if *f.json {
@@ -100,6 +130,9 @@ func auditVerify(flags *flag.FlagSet, f *common) run {
 			}
 		} else if report.BadSeq == 0 {
 			fmt.Fprintf(env.Out, "the chain holds: %d records are as they were written; %d checkpoints signed by key %s agree\n", report.Checked, report.Checkpoints, report.Key)
+			if report.Archived > 0 {
+				fmt.Fprintf(env.Out, "of all records %d were archived: %d archive files are as they were sealed, %d were not there to be read\n", report.Archived, report.Archives, report.Elsewhere)
+			}
 		}
 		if report.BadSeq == 0 {
 			return nil
@@ -109,4 +142,33 @@ func auditVerify(flags *flag.FlagSet, f *common) run {
 		}
 		return fmt.Errorf("the chain is broken: %s; %d records before it are as they were written", report.Problem, report.Checked)
 	}
+}
+
+// verified follows the walk along the chain; on a terminal it says how far it is.
+func verified(ctx context.Context, env command.Env, c *client, checkpoint string) (report api.AuditReport, err error) {
+	response, err := c.ask(ctx, http.MethodGet, "/audit/verify?"+url.Values{"checkpoint": {checkpoint}, "follow": {"1"}}.Encode(), nil)
+	if err != nil {
+		return report, err
+	}
+	defer response.Body.Close()
+	file, _ := env.Err.(*os.File)
+	onScreen := file != nil && term.IsTerminal(int(file.Fd()))
+	var last json.RawMessage
+	for lines := json.NewDecoder(response.Body); ; {
+		var line json.RawMessage
+		if err := lines.Decode(&line); err == io.EOF {
+			break
+		} else if err != nil {
+			return report, c.unreachable(err)
+		}
+		last = line
+		var now api.AuditProgress
+		if onScreen && json.Unmarshal(line, &now) == nil && now.Total > 0 {
+			fmt.Fprintf(env.Err, "\r%d of %d records (%d%%)\x1b[K", now.Checked, now.Total, 100*now.Checked/now.Total)
+		}
+	}
+	if onScreen {
+		fmt.Fprint(env.Err, "\r\x1b[K")
+	}
+	return report, json.Unmarshal(last, &report)
 }

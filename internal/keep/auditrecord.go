@@ -61,6 +61,9 @@ const (
 	HostKeyRemove   Action = "host-key-remove"
 	SessionEnd      Action = "session-end"
 	TransferEnd     Action = "transfer-end"
+	RetentionSet    Action = "retention-set"
+	AuditArchive    Action = "audit-archive"
+	CollectorSet    Action = "collector-set"
 )
 
 // Outcome is how it ended.

@@ -15,6 +15,7 @@ import (
 
 	"urbankeep/internal/audit"
 	"urbankeep/internal/certificate"
+	"urbankeep/internal/collector"
 	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/quota"
@@ -54,9 +55,12 @@ type Office struct {
 	Live        Live
 	Traffic     *traffic.Registry
 	Ledger      *quota.Ledger
+	Seal        *audit.Seal
+	Collector   *collector.Sender
 	Dir         string // the data folder, in which no store may lie
 	Log         *slog.Logger
 
+	retiring sync.Mutex // one at a time
 	changing sync.Mutex // one change of an account at a time: each starts from the one before
 }
 

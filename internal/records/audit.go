@@ -265,6 +265,40 @@ func (db *DB) SearchAudit(ctx context.Context, q AuditQuery) (found []keep.Audit
 	return found, 0, nil
 }
 
+const (
+	// mostCounted bounds a count where an index helps, countPatience where none does.
+	mostCounted   = 1_000_000
+	countPatience = time.Second
+)
+
+// CountAudit counts the records that a query asks for; more tells that there are more
+// than it counted in the time it takes.
+func (db *DB) CountAudit(ctx context.Context, q AuditQuery) (count int64, more bool, err error) {
+	if q.slow() {
+		q.Limit = stretch
+		for started := time.Now(); ; {
+			found, next, err := db.SearchAudit(ctx, q)
+			if count += int64(len(found)); err != nil || next == 0 {
+				return count, false, err
+			}
+			if q.Before = next; time.Since(started) > countPatience {
+				return count, true, nil
+			}
+		}
+	}
+	clauses, args, err := q.where()
+	if err != nil {
+		return 0, false, err
+	}
+	high, low, err := db.auditBounds(ctx, &q)
+	if err != nil {
+		return 0, false, err
+	}
+	err = db.read.GetContext(ctx, &count, "SELECT count(*) FROM (SELECT 1 FROM audit_record WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" LIMIT ?)",
+		append(append([]any{low, high}, args...), mostCounted)...)
+	return count, count == mostCounted, err
+}
+
 // auditBounds are the places between which a query's times lie: above low, up to high.
 func (db *DB) auditBounds(ctx context.Context, q *AuditQuery) (high, low int64, err error) {
 	if err = db.read.GetContext(ctx, &high, "SELECT coalesce(max(seq), 0) FROM audit_record"); err != nil {

@@ -299,6 +299,23 @@ func house(t *testing.T, k *testkit.Keep, c *caller) {
 		c.call("GET", "/traffic?"+bad, nil, 422, nil)
 	}
 	c.call("GET", "/beats", nil, 200, nil)
+
+	c.call("GET", "/audit/count?outcome=refused", nil, 200, nil)
+	c.call("GET", "/audit/count?text=ann", nil, 200, nil)
+	c.call("PUT", "/audit/retention", `{"days": -1, "kinds": []}`, 422, nil)
+	c.call("PUT", "/audit/retention", `{"days": 1, "kinds": [{"actions": ["list", "list"], "days": 3}]}`, 422, nil)
+	c.call("PUT", "/audit/retention", `{"days": 400, "kinds": [{"actions": ["list"], "days": 30}]}`, 200, nil)
+	c.call("GET", "/audit/retention", nil, 200, nil)
+	c.call("POST", "/audit/archives", nil, 200, nil)
+	c.call("GET", "/audit/archives", nil, 200, nil)
+	c.call("GET", "/audit/archives/..%2Fkeep.db", nil, 404, nil)
+	for _, bad := range []string{"collector.example", "http://collector.example:80", "tls://collector.example", "tcp://collector.example:0"} {
+		c.call("PUT", "/collector", jsonOf(map[string]string{"address": bad}), 422, nil)
+	}
+	c.call("PUT", "/collector", `{"address": "tls://127.0.0.1:1", "trust": "no certificate"}`, 422, nil)
+	c.call("PUT", "/collector", `{"address": "udp://127.0.0.1:1"}`, 200, nil)
+	c.call("GET", "/collector", nil, 200, nil)
+	c.call("PUT", "/collector", `{"address": ""}`, 200, nil)
 	c.call("DELETE", "/transfers/nothing", nil, 404, nil)
 	c.call("GET", "/gate", nil, 200, nil)
 	c.call("PUT", "/gate", `{"allow": ["192.0.2.0/24"], "deny": []}`, 409, &problem)

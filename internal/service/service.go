@@ -12,8 +12,10 @@ import (
 
 	"urbankeep/internal/audit"
 	"urbankeep/internal/certificate"
+	"urbankeep/internal/collector"
 	"urbankeep/internal/hostkey"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/metrics"
 	"urbankeep/internal/office"
 	"urbankeep/internal/quota"
 	"urbankeep/internal/records"
@@ -34,6 +36,7 @@ type Options struct {
 	PassiveHigh  int
 	FailureDelay time.Duration // 0: [signin.FailureDelay]
 	Limits       signin.Limits // zero: [signin.DefaultLimits]
+	Settled      time.Duration // 0: [collector.Settled]
 	Log          *slog.Logger
 }
 
@@ -61,6 +64,8 @@ type Service struct {
 
 	certificate *certificate.Keeper
 	ledger      *quota.Ledger
+	collector   *collector.Sender
+	metrics     *metrics.Metrics
 
 	dir       string
 	log       *slog.Logger
@@ -71,6 +76,7 @@ type Service struct {
 	web       *consoles
 	serving   sync.WaitGroup
 	failed    chan error
+	quit      context.CancelFunc // ends the housekeeping
 }
 
 // Open opens a data folder and prepares everything that does not listen.
@@ -94,6 +100,15 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.Trail, err = audit.Open(ctx, s.DB, s.Seal, o.Log); err != nil {
 		return err
 	}
+	if o.Settled == 0 {
+		o.Settled = collector.Settled
+	}
+	if s.collector, err = collector.Open(ctx, s.DB, o.Settled, o.Log); err != nil {
+		return err
+	}
+	s.metrics = metrics.New(s.sources())
+	s.Trail.Watch(s.collector.Recorded)
+	s.Trail.Watch(s.metrics.Recorded)
 	if err := s.furnish(ctx, o); err != nil {
 		return err
 	}
@@ -121,7 +136,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.Series = series.Open(s.DB, o.Log)
 	s.ledger = quota.Open(s.DB, o.Log, s.counted)
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Dir: o.Dir, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Dir: o.Dir, Log: o.Log}
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err
@@ -233,7 +248,29 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	s.posts.mu.Unlock()
 	s.web.serve(s)
+	keeping, quit := context.WithCancel(context.Background())
+	s.quit = quit
+	s.serving.Go(func() { s.housekeep(keeping) })
 	return nil
+}
+
+// housekeepingPace is how often the trail is looked through for what may go.
+const housekeepingPace = time.Hour
+
+// housekeep does what is to be done now and then, until the service stops.
+func (s *Service) housekeep(ctx context.Context) {
+	tick := time.NewTicker(housekeepingPace)
+	defer tick.Stop()
+	for {
+		if _, err := s.Office.Retire(ctx, office.Actor{}); err != nil && ctx.Err() == nil {
+			s.log.Error("audit records not archived", "cause", err)
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // atStart adds what can be done where no command reaches the service yet.
@@ -263,6 +300,9 @@ func (s *Service) Failed() <-chan error { return s.failed }
 // Stop takes no new connections, lets running transfers end until ctx is done,
 // cuts the rest, and closes the records.
 func (s *Service) Stop(ctx context.Context) error {
+	if s.quit != nil {
+		s.quit()
+	}
 	s.posts.shutDown(ctx)
 	if s.web != nil {
 		s.web.stop(ctx)
@@ -281,6 +321,9 @@ func (s *Service) close() error {
 	}
 	if s.Series != nil {
 		s.Series.Close()
+	}
+	if s.collector != nil {
+		s.collector.Close()
 	}
 	if s.Trail != nil {
 		s.Trail.Close()

@@ -301,6 +301,9 @@ func (r *Registry) SessionsOf(account string) []string {
 	return ids
 }
 
+// Moved is how many bytes were moved since the start.
+func (r *Registry) Moved() (up, down int64) { return r.up.Load(), r.down.Load() }
+
 // Counts is how much is going on.
 func (r *Registry) Counts() (sessions, transfers int) {
 	r.mu.Lock()

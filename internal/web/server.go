@@ -18,6 +18,7 @@ import (
 
 	"urbankeep/internal/audit"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/metrics"
 	"urbankeep/internal/office"
 	"urbankeep/internal/records"
 	"urbankeep/internal/series"
@@ -37,6 +38,7 @@ type Server struct {
 	Seal      *audit.Seal
 	Traffic   *traffic.Registry
 	Series    *series.Book
+	Metrics   *metrics.Metrics
 	Posts     Posts
 	Status    func(ctx context.Context) (api.Status, error)
 	Admit     func(address string) bool // by the network rules of the service
@@ -68,7 +70,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
-	}), headers, s.admit(local))
+	}), s.measure, headers, s.admit(local))
 	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
@@ -140,12 +142,21 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/traffic", s.handle(s.traffic))
 	known.GET("/beats", s.handle(s.beats))
 	known.GET("/audit", s.handle(s.audit))
+	known.GET("/audit/count", s.handle(s.countAudit))
+	known.GET("/audit/retention", s.handle(s.retention))
+	known.PUT("/audit/retention", s.handle(s.setRetention))
+	known.GET("/audit/archives", s.handle(s.archives))
+	known.POST("/audit/archives", s.handle(s.makeArchives))
+	known.GET("/audit/archives/:name", s.handle(s.readArchive))
+	known.GET("/collector", s.handle(s.collector))
+	known.PUT("/collector", s.handle(s.setCollector))
 	known.GET("/audit/verify", s.handle(s.verify))
 	known.GET("/audit/export", s.handle(s.exportAudit))
 	known.GET("/audit/checkpoint", s.handle(s.checkpoint))
 	known.GET("/reports", s.handle(s.reports))
 	known.GET("/reports/:name", s.handle(s.report))
 	known.GET("/live", s.handle(s.live))
+	engine.GET("/metrics", s.identify(local), gin.WrapH(s.Metrics.Handler()))
 	if local {
 		engine.NoRoute(s.handle(func(*gin.Context) error { return errNoAddress }))
 		return engine
@@ -161,6 +172,19 @@ func (s *Server) admit(local bool) gin.HandlerFunc {
 		if !local && !s.Admit(clientAddress(c)) {
 			s.writeError(c, errNotAdmitted)
 		}
+	}
+}
+
+// measure counts requests by their route.
+func (s *Server) measure(c *gin.Context) {
+	started := time.Now()
+	c.Next()
+	route, method := c.FullPath(), c.Request.Method
+	if route == "" {
+		route, method = "other", "other" // what clients make up must not become a label
+	}
+	if route != "/api/v1/live" {
+		s.Metrics.Request(route, method, c.Writer.Status(), time.Since(started))
 	}
 }
 

@@ -2,9 +2,11 @@ package web
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -158,22 +160,61 @@ func (s *Server) audit(c *gin.Context) error {
 	return nil
 }
 
+// countAudit tells how many records a search would find.
+func (s *Server) countAudit(c *gin.Context) error {
+	query, err := auditQuery(c)
+	if err != nil {
+		return err
+	}
+	count, more, err := s.DB.CountAudit(c.Request.Context(), query)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.AuditCount{Count: count, More: more})
+	return nil
+}
+
+// verify walks the trail. A request that follows it gets a line of JSON now and then
+// that tells how far it is, and the report as the last one.
 func (s *Server) verify(c *gin.Context) error {
-	var elsewhere []audit.Checkpoint
+	check := audit.Check{Seal: s.Seal}
 	if line := c.Query("checkpoint"); line != "" {
 		kept, err := s.Seal.ParseCheckpoint(line)
 		if err != nil {
 			return &keep.FieldError{Field: "checkpoint", Say: err.Error()}
 		}
-		elsewhere = append(elsewhere, kept)
+		check.Elsewhere = append(check.Elsewhere, kept)
 	}
-	report, err := audit.Verify(c.Request.Context(), s.DB, s.Seal, elsewhere...)
+	lines := json.NewEncoder(c.Writer)
+	if c.Query("follow") != "" {
+		c.Header("Content-Type", "application/jsonl")
+		var telling sync.Mutex
+		var told time.Time
+		check.Progress = func(checked, total int64) {
+			telling.Lock()
+			defer telling.Unlock()
+			if time.Since(told) > progressPace {
+				told = time.Now()
+				lines.Encode(api.AuditProgress{Checked: checked, Total: total})
+				c.Writer.Flush()
+			}
+		}
+	}
+	report, err := audit.Verify(c.Request.Context(), s.DB, check)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint()})
+	shown := api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint(),
+		Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere}
+	if check.Progress != nil {
+		return lines.Encode(shown)
+	}
+	c.JSON(http.StatusOK, shown)
 	return nil
 }
+
+// progressPace is how often progress is told.
+const progressPace = 250 * time.Millisecond
 
 // checkpoint gives the newest checkpoint, to be kept elsewhere.
 func (s *Server) checkpoint(c *gin.Context) error {

@@ -218,6 +218,44 @@ type AuditReport struct {
 
 	Checkpoints int    `json:"checkpoints"` // signed ones that agree with the chain
 	Key         string `json:"key"`         // fingerprint of what they are signed with
+
+	Archived  int64 `json:"archived"`  // records that are no longer in the trail itself
+	Archives  int   `json:"archives"`  // files that hold them and are as they were sealed
+	Elsewhere int   `json:"elsewhere"` // archive files that were not there to be read
+}
+
+// AuditProgress is how far walking the chain has come.
+type AuditProgress struct {
+	Checked int64 `json:"checked"`
+	Total   int64 `json:"total"`
+}
+
+// AuditCount is how many records a search would find.
+type AuditCount struct {
+	Count int64 `json:"count"`
+	More  bool  `json:"more"` // there are more than were counted
+}
+
+// Archive is a file that records of the trail were sealed into.
+type Archive struct {
+	Name    string    `json:"name"`
+	Made    time.Time `json:"made"`
+	Records int64     `json:"records"`
+	First   int64     `json:"first"` // places in the trail
+	Last    int64     `json:"last"`
+	File    string    `json:"file"`  // where it lies, or lay
+	Bytes   int64     `json:"bytes"` // 0 when it is no longer there
+}
+
+// CollectorState is where audit records are sent, and how that does.
+type CollectorState struct {
+	Address   string    `json:"address"` // "" for nowhere
+	Trust     string    `json:"trust"`
+	Connected bool      `json:"connected"`
+	Sent      int64     `json:"sent"`    // the last record that counts as delivered
+	Waiting   int64     `json:"waiting"` // records behind it
+	Trouble   string    `json:"trouble"`
+	Since     time.Time `json:"since"`
 }
 
 // Checkpoint says how far the trail had come, signed.
