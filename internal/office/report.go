@@ -37,6 +37,7 @@ var reports = []report{
 	{"refusals", "", "Refusals and failed sign-ins, by address", true, (*Office).refusals},
 	{"unused", "", "Accounts and keys that nobody used", true, (*Office).unused},
 	{"keys", "", "Keys that are shared, weak or expired", false, (*Office).badKeys},
+	{"quotas", "", "Quotas that are nearly full", false, (*Office).fullQuotas},
 	{"plain", "", "What went in clear, and who may go in clear", true, (*Office).inClear},
 }
 

@@ -37,6 +37,7 @@ type Options struct {
 	FailureDelay time.Duration // 0: [signin.FailureDelay]
 	Limits       signin.Limits // zero: [signin.DefaultLimits]
 	Settled      time.Duration // 0: [collector.Settled]
+	Ledger       audit.Ledger  // where the trail is kept; nil: in the records
 	Log          *slog.Logger
 }
 
@@ -97,7 +98,10 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.Seal, err = audit.OpenSeal(o.Dir); err != nil {
 		return err
 	}
-	if s.Trail, err = audit.Open(ctx, s.DB, s.Seal, o.Log); err != nil {
+	if o.Ledger == nil {
+		o.Ledger = s.DB
+	}
+	if s.Trail, err = audit.Open(ctx, o.Ledger, s.Seal, o.Log); err != nil {
 		return err
 	}
 	if o.Settled == 0 {

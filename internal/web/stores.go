@@ -1,10 +1,7 @@
 package web
 
 import (
-	"cmp"
 	"net/http"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -93,43 +90,12 @@ func (s *Server) setGate(c *gin.Context) error {
 }
 
 func (s *Server) quotas(c *gin.Context) error {
-	accounts, err := s.DB.AllAccounts(c.Request.Context())
+	found, err := s.Office.Quotas(c.Request.Context())
 	if err != nil {
 		return err
 	}
-	users := map[quota.Spot][]string{}
-	for _, a := range accounts {
-		e, err := s.DB.Resolve(c.Request.Context(), a)
-		if err != nil {
-			return err
-		}
-		for _, m := range e.Mounts {
-			spot := quota.Spot{Store: m.Store, Path: m.FolderFor(e.Name)}
-			users[spot] = append(users[spot], e.Name)
-		}
-	}
-	page := api.Page[api.Quota]{Items: []api.Quota{}}
-	for _, u := range s.Office.Ledger.Uses() {
-		page.Items = append(page.Items, api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Counted: known(u.Counted.UTC()),
-			Users: list(users[quota.Spot{Store: u.Store, Path: u.Folder}])})
-	}
-	slices.SortFunc(page.Items, func(a, b api.Quota) int {
-		return cmp.Or(cmp.Compare(int(1000*fullness(b)), int(1000*fullness(a))), strings.Compare(a.Store+":"+a.Folder, b.Store+":"+b.Folder))
-	})
-	c.JSON(http.StatusOK, page)
+	c.JSON(http.StatusOK, api.Page[api.Quota]{Items: found})
 	return nil
-}
-
-// fullness is the part of a quota that is used, from 0.
-func fullness(q api.Quota) float64 {
-	most := 0.0
-	if q.Quota.Bytes > 0 {
-		most = float64(q.Used.Bytes) / float64(q.Quota.Bytes)
-	}
-	if q.Quota.Files > 0 {
-		most = max(most, float64(q.Used.Files)/float64(q.Quota.Files))
-	}
-	return most
 }
 
 // quotaHistory answers with the samples of a folder in the last days.

@@ -34,6 +34,21 @@ export async function call<T = void>(method: string, path: string, body?: unknow
   throw new Problem(response.status, problem?.field, problem?.detail ?? response.statusText)
 }
 
+// follow reads an answer that comes in lines of JSON, one after the other.
+export async function follow<T>(path: string, each: (line: T) => void): Promise<void> {
+  const response = await fetch('/api/v1' + path)
+  if (!response.ok || !response.body) throw new Problem(response.status, undefined, response.statusText)
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { done, value } = await reader.read()
+    const lines = (rest + (value ?? '')).split('\n')
+    rest = lines.pop() ?? ''
+    for (const line of lines) if (line) each(JSON.parse(line) as T)
+    if (done) return
+  }
+}
+
 // sentence makes an error readable to people.
 export function sentence(error: unknown): string {
   const text = error instanceof Error ? error.message : String(error)

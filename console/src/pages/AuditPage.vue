@@ -2,7 +2,7 @@
 import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
 import { reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call, sentence, type Schemas } from '@/api/client'
+import { call, follow, sentence, type Schemas } from '@/api/client'
 import { moment, size, span, visible, zone } from '@/format'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import OverMark from '@/parts/OverMark.vue'
@@ -16,6 +16,8 @@ const records = ref<AuditRecord[]>([])
 const next = ref<string>()
 const loaded = ref(false)
 const opened = ref(0)
+const progress = ref('')
+const count = ref<Schemas['AuditCount'] | null>(null)
 const fields = ['account', 'network', 'path', 'has', 'text', 'action', 'since', 'until', 'outcome'] as const
 const filter = reactive(Object.fromEntries(fields.map((f) => [f, ''])) as Record<(typeof fields)[number], string>)
 const outcomes = ['done', 'refused', 'failed', 'interrupted'].map((o) => ({ label: o, value: o }))
@@ -39,6 +41,7 @@ async function load(more: boolean) {
   if (more && next.value) query.set('before', next.value)
   try {
     const page = await call<Schemas['AuditPage']>('GET', `/audit?${query}`)
+    if (!more) void tally(query)
     records.value = more ? [...records.value, ...page.items] : page.items
     next.value = page.next
   } catch (error) {
@@ -47,14 +50,26 @@ async function load(more: boolean) {
   loaded.value = true
 }
 
+async function tally(query: URLSearchParams) {
+  count.value = null
+  count.value = await call<Schemas['AuditCount']>('GET', `/audit/count?${query}`).catch(() => null)
+}
+
 async function verify() {
   try {
-    const report = await call<Schemas['AuditReport']>('GET', '/audit/verify')
+    let report: Schemas['AuditReport'] | undefined
+    progress.value = 'Verifying'
+    await follow<Schemas['AuditReport'] & { total?: number }>('/audit/verify?follow=1', (line) => {
+      if (line.total) progress.value = `Verifying: ${Math.floor((100 * line.checked) / line.total)}%`
+      else report = line
+    })
+    if (!report) throw new Error('The service ended the walk.')
     if (report.badSeq) message.error(`The chain is broken: ${report.problem}.`, { duration: 0, closable: true })
-    else message.success(`The chain holds: ${report.checked} records are as they were written; ${report.checkpoints} signed checkpoints agree.`)
+    else message.success(`The chain holds: ${report.checked} records are as they were written; ${report.checkpoints} signed checkpoints agree${report.archived ? `; ${report.archives} archive files are as they were sealed${report.elsewhere ? `, ${report.elsewhere} were not there` : ''}` : ''}.`)
   } catch (error) {
     message.error(sentence(error))
   }
+  progress.value = ''
 }
 
 const formats = ['csv', 'jsonl', 'xferlog', 'w3c']
@@ -67,8 +82,9 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
   <section class="page">
     <div class="head">
       <h1>Audit trail</h1>
+      <span v-if="count" class="soft">{{ count.more ? 'at least ' : '' }}{{ count.count }} records</span>
       <span class="soft">this search as <a v-for="f in formats" :key="f" :href="exported(f)" :download="`audit.${f}`">{{ f }}</a></span>
-      <NButton @click="verify">Verify the chain</NButton>
+      <NButton :disabled="progress !== ''" @click="verify">{{ progress || 'Verify the chain' }}</NButton>
     </div>
     <form class="filters" @submit.prevent="search">
       <NInput v-model:value="filter.account" placeholder="Account" :input-props="{ 'aria-label': 'Account' }" />

@@ -5,9 +5,11 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import CertificateSheet from '@/parts/CertificateSheet.vue'
+import CollectorSheet from '@/parts/CollectorSheet.vue'
 import HostKeys from '@/parts/HostKeys.vue'
 import ListenerForm from '@/parts/ListenerForm.vue'
 import ListenerTable from '@/parts/ListenerTable.vue'
+import RetentionSheet from '@/parts/RetentionSheet.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -45,6 +47,8 @@ async function changed() {
     </div>
     <CertificateSheet :may-change="mayChange" />
     <HostKeys :may-change="mayChange" />
+    <CollectorSheet :may-change="mayChange" />
+    <RetentionSheet :may-change="mayChange" />
     <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <ListenerForm v-if="adding" :may-change="mayChange" @changed="changed" @close="close" />
       <ListenerForm v-else-if="picked" :key="JSON.stringify(picked)" :listener="picked" :may-change="mayChange" @changed="changed" @close="close" />
