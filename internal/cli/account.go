@@ -30,6 +30,9 @@ func clientCommand(name, args, short, long string, declare func(flags *flag.Flag
 			f := commonFlags(flags)
 			do := declare(flags, f)
 			return func(ctx context.Context, env command.Env, args []string) error {
+				if err := showIn(*f.zone); err != nil {
+					return err
+				}
 				c, err := f.client()
 				if err != nil {
 					return err

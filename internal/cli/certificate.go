@@ -37,7 +37,7 @@ func showCertificate(env command.Env, f *common, s api.Certificate) error {
 	if s.SelfSigned {
 		signed = "itself: clients that do not know it will warn; tell people the fingerprint"
 	}
-	table(env.Out, "CERTIFICATE|"+strings.Join(s.Names, " "), [][]string{{"signed by", signed}, {"chain", fmt.Sprint(s.Chain)}, {"valid", at(&s.From) + " to " + at(&s.Until) + " UTC"},
+	table(env.Out, "CERTIFICATE|"+strings.Join(s.Names, " "), [][]string{{"signed by", signed}, {"chain", fmt.Sprint(s.Chain)}, {"valid", at(&s.From) + " to " + at(&s.Until) + " " + zoneName()},
 		{"SHA-256", s.Fingerprint}, {"read from", from}, {"key from", s.KeyFile}})
 	if s.Problem != "" {
 		fmt.Fprintf(env.Out, "\nThe files have changed and can't be used, so the certificate before it is shown: %s\n", s.Problem)

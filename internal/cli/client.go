@@ -25,6 +25,7 @@ type common struct {
 	server    *string
 	tokenFile *string
 	json      *bool
+	zone      *string
 }
 
 func commonFlags(flags *flag.FlagSet) *common {
@@ -33,6 +34,7 @@ func commonFlags(flags *flag.FlagSet) *common {
 		server:    flags.String("server", "", "`URL` of a service elsewhere, as in https://keep.example:8470; needs a token"),
 		tokenFile: flags.String("token-file", "", "`file` with the API token for -server; else URBANKEEP_TOKEN"),
 		json:      flags.Bool("json", false, "print JSON instead of a table"),
+		zone:      flags.String("zone", "UTC", "show times in this `time zone`, as in Europe/Lisbon; JSON and CSV stay in UTC"),
 	}
 }
 

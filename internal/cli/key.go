@@ -116,7 +116,7 @@ func keyNotes(k api.Key) string {
 		notes += ", authority"
 	}
 	if k.Expires != nil {
-		notes += ", until " + at(k.Expires) + " UTC"
+		notes += ", until " + at(k.Expires) + " " + zoneName()
 		if k.Expires.Before(time.Now()) {
 			notes += " (expired)"
 		}

@@ -79,7 +79,7 @@ type news struct {
 
 // take brings a change in.
 func (l *living) take(c api.Live) news {
-	n := news{at: c.Now.UTC().Format("15:04:05"), now: c}
+	n := news{at: in(c.Now).Format("15:04:05"), now: c}
 	if c.Full {
 		clear(l.sessions)
 		clear(l.running)
@@ -147,7 +147,7 @@ func (l *living) screen(env command.Env, n news) {
 		width, height = 120, 40
 	}
 	var page bytes.Buffer
-	fmt.Fprintf(&page, "%s UTC  %d sessions, %d transfers  in %s/s  out %s/s  %d operations/s  Ctrl-C ends\n\n", n.at, n.now.Live, n.now.Running,
+	fmt.Fprintf(&page, "%s %s  %d sessions, %d transfers  in %s/s  out %s/s  %d operations/s  Ctrl-C ends\n\n", n.at, zoneName(), n.now.Live, n.now.Running,
 		size(n.now.Beat.Up), size(n.now.Beat.Down), n.now.Beat.Operations)
 	var rows [][]string
 	for _, t := range slices.SortedFunc(maps.Values(l.running), func(a, b api.Transfer) int { return a.Started.Compare(b.Started) }) {
@@ -159,7 +159,7 @@ func (l *living) screen(env command.Env, n news) {
 	}
 	rows = nil
 	for _, s := range slices.SortedFunc(maps.Values(l.sessions), func(a, b api.Session) int { return cmp.Or(b.Active.Compare(a.Active), cmp.Compare(a.ID, b.ID)) }) {
-		rows = append(rows, []string{s.Account, s.Address, over(string(s.Protocol), s.Encrypted), s.Since.UTC().Format("15:04:05"), idle(n.now.Now.Sub(s.Active)), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down), s.ID})
+		rows = append(rows, []string{s.Account, s.Address, over(string(s.Protocol), s.Encrypted), in(s.Since).Format("15:04:05"), idle(n.now.Now.Sub(s.Active)), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down), s.ID})
 	}
 	table(&page, "ACCOUNT|FROM|OVER|SINCE|IDLE|DID|UP|DOWN|SESSION", rows)
 	lines := strings.SplitAfter(page.String(), "\n")

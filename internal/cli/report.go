@@ -59,7 +59,7 @@ func reportMake(flags *flag.FlagSet, f *common) run {
 		}
 		since := ""
 		if r.Since != nil {
-			since = ", since " + at(r.Since) + " UTC"
+			since = ", since " + at(r.Since) + " " + zoneName()
 		}
 		fmt.Fprintf(env.Out, "%s%s\n\n", safe(r.Title), since)
 		for _, row := range r.Rows {

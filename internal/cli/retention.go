@@ -142,7 +142,7 @@ func showCollector(env command.Env, now *api.CollectorState, asJSON bool) error 
 	case now.Trouble != "":
 		state = "waiting: " + now.Trouble
 	}
-	table(env.Out, "COLLECTOR|"+safe(now.Address), [][]string{{"state", state + ", since " + at(&now.Since) + " UTC"}, {"delivered", fmt.Sprintf("up to record %d", now.Sent)}, {"behind it", fmt.Sprintf("%d records", now.Waiting)}})
+	table(env.Out, "COLLECTOR|"+safe(now.Address), [][]string{{"state", state + ", since " + at(&now.Since) + " " + zoneName()}, {"delivered", fmt.Sprintf("up to record %d", now.Sent)}, {"behind it", fmt.Sprintf("%d records", now.Waiting)}})
 	return nil
 }
 

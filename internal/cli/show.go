@@ -6,15 +6,18 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"text/tabwriter"
 	"time"
 	"unicode"
+
+	"urbankeep/internal/command"
 )
 
 // table prints rows under a head, columns aligned.
 func table(w io.Writer, head string, rows [][]string) {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, strings.ReplaceAll(head, "|", "\t"))
+	fmt.Fprintln(t, strings.ReplaceAll(strings.ReplaceAll(head, "(UTC)", "("+zoneName()+")"), "|", "\t"))
 	for _, row := range rows {
 		for i := range row {
 			row[i] = safe(row[i])
@@ -64,6 +67,30 @@ func rate(bytes int64, seconds float64) string {
 	return size(int64(float64(bytes)/seconds)) + "/s"
 }
 
+// zone is where the reader is: one run of the program has one.
+var zone atomic.Pointer[time.Location]
+
+// showIn has times shown in a zone.
+func showIn(name string) error {
+	found, err := time.LoadLocation(name)
+	if err != nil || name == "Local" {
+		return command.Usagef("-zone: there is no time zone %q: use a name as in Europe/Lisbon", name)
+	}
+	zone.Store(found)
+	return nil
+}
+
+// in is a time where the reader is.
+func in(t time.Time) time.Time {
+	if z := zone.Load(); z != nil {
+		return t.In(z)
+	}
+	return t.UTC()
+}
+
+// zoneName names the zone in which times are shown.
+func zoneName() string { return in(time.Time{}).Location().String() }
+
 const timeForm = "2006-01-02 15:04:05"
 
 // at shows a time, "-" for none.
@@ -71,7 +98,7 @@ func at(t *time.Time) string {
 	if t == nil || t.IsZero() {
 		return "-"
 	}
-	return t.UTC().Format(timeForm)
+	return in(*t).Format(timeForm)
 }
 
 // span shows a number of seconds.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestFiguresReadWell(t *testing.T) {
@@ -31,4 +32,16 @@ func TestTablesLineUpAndEscapeWhatWouldSteerATerminal(t *testing.T) {
 	var out bytes.Buffer
 	table(&out, "NAME|SIZE", [][]string{{"größe", "1"}, {"a\x1b[31m\tb\u202e", "22"}})
 	assert.Equal(t, "NAME                SIZE\ngröße               1\na\\x1b[31m\\tb\\u202e  22\n", out.String())
+}
+
+func TestTimesAreShownWhereTheReaderIs(t *testing.T) {
+	defer zone.Store(time.UTC)
+	moment := time.Date(2026, 7, 1, 22, 30, 0, 0, time.UTC)
+	assert.Equal(t, "2026-07-01 22:30:00", at(&moment))
+	require.NoError(t, showIn("Europe/Lisbon"))
+	assert.Equal(t, "2026-07-01 23:30:00", at(&moment))
+	var out bytes.Buffer
+	table(&out, "TIME (UTC)|WHO", [][]string{{at(&moment), "ann"}})
+	assert.Contains(t, out.String(), "TIME (Europe/Lisbon)")
+	assert.ErrorContains(t, showIn("Port/Selwyn"), "no time zone")
 }

@@ -19,7 +19,6 @@ const barWidth = 24
 func trafficShow(flags *flag.FlagSet, f *common) run {
 	query := queryFlags(flags, "account", "group", "address", "protocol", "action", "mount", "path", "since", "until")
 	by := flags.String("by", "day", "`what`: hour, day, second; account, group, address, protocol, action, mount, file")
-	zone := flags.String("zone", "", "begin days in this `time zone`, as in Europe/Lisbon; else UTC")
 	asCSV := flags.Bool("csv", false, "print CSV")
 	most := flags.Int("most", 40, "how `many` lines at the most")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
@@ -27,7 +26,7 @@ func trafficShow(flags *flag.FlagSet, f *common) run {
 			return beats(ctx, env, c, *f.json, *most)
 		}
 		asked := query()
-		asked.Set("zone", *zone)
+		asked.Set("zone", zoneName())
 		if *by == "hour" || *by == "day" {
 			asked.Set("step", *by)
 		} else {
@@ -130,7 +129,7 @@ func beats(ctx context.Context, env command.Env, c *client, asJSON bool, most in
 	}
 	var rows [][]string
 	for _, b := range items {
-		rows = append(rows, []string{b.At.Format(time.TimeOnly), size(b.Up) + "/s", size(b.Down) + "/s", fmt.Sprint(b.Operations), bar(b.Up+b.Down, greatest)})
+		rows = append(rows, []string{in(b.At).Format(time.TimeOnly), size(b.Up) + "/s", size(b.Down) + "/s", fmt.Sprint(b.Operations), bar(b.Up+b.Down, greatest)})
 	}
 	table(env.Out, "SECOND (UTC)|IN|OUT|OPERATIONS|", rows)
 	return nil

@@ -151,7 +151,7 @@ func status(_ *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, s)
 		}
-		fmt.Fprintf(env.Out, "running since %s UTC, sessions %d, running transfers %d\n", at(&s.Started), s.Sessions, s.Transfers)
+		fmt.Fprintf(env.Out, "running since %s %s, sessions %d, running transfers %d\n", at(&s.Started), zoneName(), s.Sessions, s.Transfers)
 		if !s.SetUp {
 			fmt.Fprintln(env.Out, "no operator yet: the set-up link stands in the output of serve")
 		}

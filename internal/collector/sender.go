@@ -3,8 +3,6 @@ package collector
 import (
 	"bufio"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -93,7 +91,7 @@ func Open(ctx context.Context, db *records.DB, settled time.Duration, log *slog.
 // Set sends to another collector from now on; nowhere when its address is empty. A new
 // one gets what is recorded from now on, a changed one what the old one did not get.
 func (s *Sender) Set(ctx context.Context, to keep.Collector) error {
-	if err := to.Check(); err != nil {
+	if err := check(to); err != nil {
 		return err
 	}
 	before := s.State(ctx)
@@ -219,25 +217,6 @@ func (s *Sender) connect(ctx context.Context, to keep.Collector, at int64) (int6
 	listening.Wait()
 	s.save(l.delivered)
 	return l.delivered, err
-}
-
-func dial(ctx context.Context, to keep.Collector) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, dialTime)
-	defer cancel()
-	how, address, err := to.Dial()
-	if err != nil {
-		return nil, err
-	}
-	d := &net.Dialer{Control: control, KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: unacked / 2, Interval: unacked / 6, Count: 3}}
-	if how != "tls" {
-		return d.DialContext(ctx, how, address)
-	}
-	config := &tls.Config{MinVersion: tls.VersionTLS12}
-	if to.Trust != "" {
-		config.RootCAs = x509.NewCertPool()
-		config.RootCAs.AppendCertsFromPEM([]byte(to.Trust))
-	}
-	return (&tls.Dialer{NetDialer: d, Config: config}).DialContext(ctx, "tcp", address)
 }
 
 // save keeps what counts as delivered.

@@ -46,11 +46,11 @@ func (p *page) fill(css, text string) {
 	p.do(chromedp.WaitVisible(chromedp.CSS(css)), chromedp.SendKeys(chromedp.CSS(css), text))
 }
 
-// pressing clicks the first button that says a text, once it can be seen, lies under
+// pressing clicks the first button or link that says a text, once it can be seen, lies under
 // nothing and may be used; until then it answers what it waits for. A click is given to
 // the button, not to a place: panels slide in.
-const pressing = `(says => {
-	const button = [...document.querySelectorAll("button")].find(b => b.textContent.trim().replace(/\s+/g, " ") === says)
+const pressing = `((kind, says) => {
+	const button = [...document.querySelectorAll(kind)].find(b => b.textContent.trim().replace(/\s+/g, " ") === says)
 	if (!button) return "no such button"
 	button.scrollIntoView({ block: "nearest", behavior: "instant" })
 	const { x, y, width, height } = button.getBoundingClientRect()
@@ -59,19 +59,22 @@ const pressing = `(says => {
 	button.focus()
 	button.click()
 	return ""
-})(%q)`
+})(%q, %q)`
 
-// press clicks the button that says text.
-func (p *page) press(text string) {
+// press clicks the button that says text, follow the link.
+func (p *page) press(text string)  { p.t.Helper(); p.click("button", text) }
+func (p *page) follow(text string) { p.t.Helper(); p.click("a", text) }
+
+func (p *page) click(kind, text string) {
 	p.t.Helper()
 	waiting := ""
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		var err error
-		if waiting, err = chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(pressing, text))); err == nil && waiting == "" {
+		if waiting, err = chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(pressing, kind, text))); err == nil && waiting == "" {
 			return
 		}
 	}
-	p.t.Fatalf("the button %q: %s", text, waiting)
+	p.t.Fatalf("the %s %q: %s", kind, text, waiting)
 }
 
 func (p *page) text(css string) string {
@@ -283,4 +286,71 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 	p.press("Save")
 	p.shows("body", "It holds for new connections")
 	assert.Contains(t, k.Must(nil, "gate", "show"), "127.0.0.0/8")
+}
+
+// What moves, and what moved: a transfer that is ended with a reason, traffic drilled
+// into down to the records, where records go and how long they stay.
+func TestTheConsoleWatches(t *testing.T) {
+	k := testkit.Start(t)
+	c := newCaller(t, k)
+	setUp(t, k, c)
+	k.Must(nil, "group", "add", "crews")
+	k.Account("ann", "-group", "crews", "-rights", "full", "-speed-up", "256KiB")
+	small, _ := testkit.File(t, 40_000)
+	out, err := k.Curl("ann", "ftps", "/scan%20%3Cb%3E.las", "-T", small)
+	require.NoError(t, err, out)
+	large, _ := testkit.File(t, 64<<20)
+	ended := make(chan error, 1)
+	go func() { // ends with the transfer
+		_, err := k.Curl("ann", "ftps", "/big", "-T", large)
+		ended <- err
+	}()
+
+	p := openBrowser(t)
+	at := func(path string) { p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	at("/transfers")
+	p.fill("input[name=operator]", "ilse")
+	p.fill("input[name=password]", testkit.Password)
+	p.press("Sign in")
+	p.shows("table[aria-label='Ended transfers']", "/scan <b>.las")
+	p.shows("table[aria-label='Running transfers']", "/s")
+	p.follow("Sessions")
+	p.shows("table[aria-label='Live sessions']", "TLS_")
+	p.fill("input[aria-label^='Find by account']", "nobody")
+	p.shows("main", "Nobody is signed in.")
+	p.follow("Transfers")
+	p.press("End")
+	p.fill("input[name=reason]", "the disk is checked")
+	p.press("End the transfer of big")
+	assert.Error(t, <-ended)
+	p.shows("table[aria-label='Ended transfers']", "ended by operator")
+
+	at("/traffic?by=group")
+	p.shows("table[aria-label=Traffic]", "crews")
+	p.see("[role=img] svg path") // the picture
+	p.follow("by account")
+	p.shows("main .head", "group crews")
+	p.shows("table[aria-label=Traffic]", "ann")
+	p.follow("by file")
+	p.shows("table[aria-label=Traffic]", "/scan <b>.las")
+	p.follow("mount")
+	p.shows("table[aria-label=Traffic]", "files:ann")
+	p.follow("operations")
+	p.shows("table[aria-label=Traffic]", "Of all operations")
+	at("/traffic?by=file&account=ann&path=/scan+%3Cb%3E.las")
+	p.follow("its audit records")
+	p.shows("table[aria-label='Audit records']", "/scan <b>.las")
+	p.shows("main .head", "1 records")
+
+	at("/settings")
+	p.shows("main", "Records are sent nowhere.")
+	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("h2")].find(h => h.textContent === "Syslog collector").parentElement.querySelector("button").click()`))
+	p.fill("input[name=collector]", "somewhere")
+	p.press("Save")
+	p.shows("[role=alert]", "is no collector")
+	p.over("input[name=collector]", "tcp://127.0.0.1:1")
+	p.press("Save")
+	p.shows("main", "waiting: ")
+	p.press("Seal now")
+	p.shows("body", "No record has stayed long enough.")
 }
