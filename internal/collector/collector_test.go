@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -40,6 +41,7 @@ type house struct {
 	db    *records.DB
 	trail *audit.Trail
 	s     *collector.Sender
+	told  atomic.Pointer[collector.Sender] // s, for the trail's goroutine
 }
 
 func newHouse(t *testing.T) *house {
@@ -49,7 +51,7 @@ func newHouse(t *testing.T) *house {
 	require.NoError(t, err)
 	h := &house{t: t, db: db, trail: trail}
 	h.start()
-	trail.Watch(func(r []keep.AuditRecord) { h.s.Recorded(r) })
+	trail.Watch(func(r []keep.AuditRecord) { h.told.Load().Recorded(r) })
 	t.Cleanup(func() {
 		h.s.Close()
 		trail.Close()
@@ -62,6 +64,7 @@ func (h *house) start() {
 	var err error
 	h.s, err = collector.Open(h.t.Context(), h.db, settled, slog.New(slog.DiscardHandler))
 	require.NoError(h.t, err)
+	h.told.Store(h.s)
 }
 
 func (h *house) note(n int) {
