@@ -34,7 +34,7 @@ import (
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // settled is short, so that the tests are.
-const settled = 100 * time.Millisecond
+const settled = 500 * time.Millisecond
 
 type house struct {
 	t     *testing.T
@@ -160,6 +160,7 @@ func TestNothingIsLostWhileTheCollectorIsDown(t *testing.T) {
 	require.NoError(t, h.s.Set(t.Context(), keep.Collector{Address: "tcp://" + address}))
 	h.note(1000)
 	h.delivered(1005)
+	require.Eventually(t, func() bool { return len(first.got()) == 1000 }, 20*time.Second, 10*time.Millisecond)
 	h.note(200)
 	first.fall()
 	h.note(1500)
