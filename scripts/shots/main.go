@@ -113,13 +113,14 @@ func pages(tab context.Context) error {
 		name string
 	}{
 		{"/", "tr.moves", "page-overview"},
+		{"/transfers", "tr.moves", "page-transfers"},
+		{"/traffic?by=account", "[role=img] svg path", "page-traffic"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
 		{"/groups/instruments", ".drawer table[aria-label=Settings] tbody tr", "page-group"},
 		{"/stores?folder=files:partners/drone-contractor", ".drawer polyline", "page-stores"},
 		{"/gate", "table[aria-label=Rules] tbody tr", "page-gate"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
-		{"/settings/ftp", ".drawer input[name=address]", "page-listener"},
 		{"/reports/refusals?days=14", "table[aria-label=Report] tbody tr", "page-reports"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
@@ -131,19 +132,18 @@ func pages(tab context.Context) error {
 	if err := chromedp.Do(tab, dark); err != nil {
 		return err
 	}
-	return page(tab, "/", "tr.moves", "page-overview-dark")
+	return page(tab, "/sessions", "table[aria-label='Live sessions'] tbody tr", "page-sessions")
 }
 
 // commands runs commands on the demo and draws their output.
 func commands(tab context.Context, data string) error {
 	for _, c := range []struct{ line, name string }{
 		{"account show drone-contractor", "command-account-show"},
-		{"group list", "command-group-list"},
 		{"quota list", "command-quota-list"},
 		{"rehearse gauge-quay", "command-rehearse"},
 		{"transfer list -most 16", "command-transfer-list"},
 		{"audit -outcome refused -most 16", "command-audit"},
-		{"listener list", "command-listener-list"},
+		{"traffic -by account", "command-traffic"},
 		{"explain drone-contractor upload /flight-06.laz -from 203.0.113.140", "command-explain"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()

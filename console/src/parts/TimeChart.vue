@@ -54,7 +54,7 @@ function draw() {
         trigger: 'axis', confine: true, backgroundColor: colour('--raised'), borderColor: colour('--line'), textStyle: { ...text, color: colour('--ink') },
         order: 'valueDesc', valueFormatter: (v: unknown) => props.form(Number(v)),
       },
-      xAxis: { type: 'category', data: props.times, boundaryGap: props.bars === true, axisLine: { lineStyle: { color: colour('--line') } }, axisTick: { show: false }, axisLabel: { ...text, hideOverlap: true } },
+      xAxis: { type: 'category', data: props.times, boundaryGap: props.bars === true, axisLine: { lineStyle: { color: colour('--line') } }, axisTick: { show: false }, axisLabel: { ...text, hideOverlap: true, alignMinLabel: props.bars ? undefined : 'left', alignMaxLabel: props.bars ? undefined : 'right' } },
       yAxis: { type: 'value', splitNumber: 3, interval: step, max: step && Math.ceil(top / step) * step, minInterval: 1, splitLine: { lineStyle: { color: colour('--line') } }, axisLabel: { ...text, formatter: props.form } },
       series: props.lines.map((line, i) => {
         const color = line.rest ? colour('--rest') : tones[i % tones.length]

@@ -14,7 +14,7 @@ const mark = (t: Transfer) => (part(t) ? ` ${Math.floor(part(t))}%` : '')
 
 <template>
   <div v-if="rows.length" class="scroll">
-    <table :aria-label="label">
+    <table :aria-label="label" :class="{ full }">
       <thead>
         <tr>
           <th>Started</th><th>Account</th><th v-if="full">From</th><th>Over</th><th>Did</th><th>Path</th><th class="number">Size</th><th class="number">Took</th><th class="number">Rate</th><th>Outcome</th>
@@ -42,7 +42,10 @@ const mark = (t: Transfer) => (part(t) ? ` ${Math.floor(part(t))}%` : '')
 </template>
 
 <style scoped>
-th, td { padding-left: 8px; padding-right: 8px; }
+.full th, .full td { padding-left: 6px; padding-right: 6px; }
+.full td { font-size: 13px; }
+.full th:first-child, .full td:first-child { padding-left: 14px; }
+.full .path { max-width: 210px; font-size: 12px; }
 .moves { background: linear-gradient(90deg, var(--spruce-wash) var(--part), transparent var(--part)); }
 .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
 </style>
