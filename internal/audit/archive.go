@@ -37,12 +37,12 @@ type archived struct {
 
 func archivedOf(r *records.ChainedRecord) archived {
 	line := archived{AuditRecord: api.RecordOf(&r.AuditRecord), Prev: hex.EncodeToString(r.Prev), Digest: hex.EncodeToString(r.Digest)}
-	for name, text := range map[string]string{"account": r.Account, "path": r.Path, "target": r.Target, "detail": r.Detail} {
-		if !utf8.ValidString(text) {
+	for _, text := range []struct{ name, is string }{{"account", r.Account}, {"path", r.Path}, {"target", r.Target}, {"detail", r.Detail}} {
+		if !utf8.ValidString(text.is) {
 			if line.Raw == nil {
 				line.Raw = map[string][]byte{}
 			}
-			line.Raw[name] = []byte(text)
+			line.Raw[text.name] = []byte(text.is)
 		}
 	}
 	return line

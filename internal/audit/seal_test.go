@@ -25,7 +25,7 @@ func sealed(t *testing.T, dir, account string, n int) *audit.Seal {
 		require.NoError(t, err)
 		seal, err = audit.OpenSeal(dir)
 		require.NoError(t, err)
-		trail, err := audit.Open(t.Context(), db, seal, slog.New(slog.DiscardHandler))
+		trail, err := audit.Open(t.Context(), db, nil, seal, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		for i := range n {
 			trail.Note(keep.AuditRecord{Account: account, Action: keep.Uploading, Path: fmt.Sprintf("/%d-%d", sitting, i), Outcome: keep.Done})

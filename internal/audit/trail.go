@@ -22,47 +22,48 @@ type Ledger interface {
 }
 
 const (
-	// queueLength bounds the records that wait for a batch; past it, whoever
-	// adds one waits, so that a flood can't fill the memory.
+	// queueLength bounds the records that wait for the ledger; past it, whoever adds
+	// one waits, so that a flood can't fill the memory.
 	queueLength = 4096
-	// company is how long a record that nobody waits for waits for others: one
-	// commit for many costs next to nothing each.
+	// company is how long a record waits for others before the ledger gets it: one
+	// transaction for many costs next to nothing each.
 	company = 10 * time.Millisecond
 	// batchLength bounds one transaction, so that nobody waits long for it.
 	batchLength = 512
 	// maxDetail bounds what a client can make one record hold, in bytes.
 	maxDetail = 8192
+	// again is how long the trail waits before it tries a ledger anew that failed.
+	again = 500 * time.Millisecond
 )
 
-// Trail writes the audit trail. Its one goroutine commits whatever has come
-// together while the batch before was written.
+// Trail writes the audit trail. Whoever adds a record chains it and writes it to the
+// journal; one goroutine brings what has come together to the ledger.
 type Trail struct {
-	ledger Ledger
-	log    *slog.Logger
-	queue  chan entry
-	hurry  chan struct{} // somebody has begun to wait
-	done   chan struct{}
+	ledger  Ledger
+	journal *Journal // nil: what the ledger has not got ends with the process
+	seal    *Seal    // nil: no checkpoints; the goroutine's
+	log     *slog.Logger
+	wake    chan struct{}
+	done    chan struct{}
+	watch   []func([]keep.AuditRecord) // set before anything is recorded
 
-	watch []func([]keep.AuditRecord) // set before anything is recorded
-
-	mu     sync.RWMutex // held for reading while adding, so that Close waits for it
-	closed bool
-
-	seal *Seal // nil: no checkpoints; owned by the goroutine once it runs
-	seq  int64 // of the last record committed; owned by the goroutine
-	prev []byte
+	mu        sync.Mutex
+	moved     *sync.Cond // the ledger got records, or can't get any
+	closed    bool
+	seq       int64 // of the last record
+	prev      []byte
+	pending   []records.ChainedRecord // for the ledger, oldest first
+	flying    int                     // that the goroutine has taken and not yet brought
+	committed int64                   // the last record that the ledger has
+	stuck     error                   // why the ledger can't be written; nil: it can
 }
 
-type entry struct {
-	record keep.AuditRecord
-	done   chan error // takes how it went; nil: nobody wants to know
-	hurry  bool       // somebody waits already
-}
-
-// Open starts writing at the end of what the ledger holds; seal signs checkpoints,
-// nil for none.
-func Open(ctx context.Context, ledger Ledger, seal *Seal, log *slog.Logger) (*Trail, error) {
-	t := &Trail{ledger: ledger, seal: seal, log: log, queue: make(chan entry, queueLength), hurry: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
+// Open starts writing at the end of what the ledger holds, and brings it what the
+// journal still has from an end without goodbye. Seal signs checkpoints, nil for none;
+// the trail closes the journal.
+func Open(ctx context.Context, ledger Ledger, journal *Journal, seal *Seal, log *slog.Logger) (*Trail, error) {
+	t := &Trail{ledger: ledger, journal: journal, seal: seal, log: log, wake: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
+	t.moved = sync.NewCond(&t.mu)
 	last, err := ledger.LastAudit(ctx)
 	switch {
 	case err == nil:
@@ -70,16 +71,45 @@ func Open(ctx context.Context, ledger Ledger, seal *Seal, log *slog.Logger) (*Tr
 	case !errors.Is(err, records.ErrNotFound):
 		return nil, fmt.Errorf("read the end of the audit trail: %w", err)
 	}
+	if journal != nil {
+		if err := t.recover(ctx); err != nil {
+			return nil, errors.Join(fmt.Errorf("bring the journal into the audit trail: %w", err), journal.Close())
+		}
+	}
+	t.committed = t.seq
 	go t.write()
 	return t, nil
 }
 
-// Watch has a function told of records once they are on disk, in the order of the
+func (t *Trail) recover(ctx context.Context) error {
+	left, bad := t.journal.left(t.seq)
+	if bad != nil {
+		aside, err := t.journal.setAside()
+		t.log.Error("the journal of the audit trail does not go on where the trail ends; what follows in it is set aside", "cause", bad, "files", aside)
+		if err != nil {
+			return err
+		}
+	}
+	for len(left) > 0 {
+		n := min(len(left), batchLength)
+		if err := t.ledger.AppendAudit(ctx, left[:n]); err != nil {
+			return err
+		}
+		t.seq, t.prev, left = left[n-1].Seq, left[n-1].Digest, left[n:]
+	}
+	return t.journal.empty()
+}
+
+// Watch has a function told of records once the ledger has them, in the order of the
 // trail. It must not wait, and is set before the first record.
 func (t *Trail) Watch(told func([]keep.AuditRecord)) { t.watch = append(t.watch, told) }
 
-// Waiting is how many records wait for the disk, and how many may.
-func (t *Trail) Waiting() (waiting, most int) { return len(t.queue), cap(t.queue) }
+// Waiting is how many records wait for the ledger, and how many may.
+func (t *Trail) Waiting() (waiting, most int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return len(t.pending) + t.flying, queueLength
+}
 
 // errTrail is what a client is told when its action can't be recorded.
 func errTrail(cause error) error {
@@ -89,153 +119,190 @@ func errTrail(cause error) error {
 // Record adds a record and returns once it is on disk. After an error it is not
 // in the trail, and what it tells of must not be acknowledged.
 func (t *Trail) Record(r keep.AuditRecord) error {
-	done := make(chan error, 1)
-	if err := t.add(entry{r, done, true}); err != nil {
-		return err
+	if err := t.add(r, true); err != nil {
+		return errTrail(err)
 	}
-	return <-done
+	return nil
 }
 
-// Begin is Record in two steps: the function it returns waits for the disk, and
-// may be called more than once.
-func (t *Trail) Begin(r keep.AuditRecord) (wait func() error) {
-	done := make(chan error, 1)
-	if err := t.add(entry{r, done, false}); err != nil {
-		return func() error { return err }
-	}
-	return sync.OnceValue(func() error {
-		select {
-		case t.hurry <- struct{}{}:
-		default:
-		}
-		return <-done
-	})
-}
-
-// Note adds a record without waiting for the disk: for what nobody is promised.
+// Note adds a record without writing it at once: for what nobody is promised.
 func (t *Trail) Note(r keep.AuditRecord) {
-	if err := t.add(entry{r, nil, false}); err != nil {
+	if err := t.add(r, false); err != nil {
 		t.log.Error("audit record lost", "action", r.Action, "account", r.Account, "cause", err)
 	}
 }
 
-func (t *Trail) add(e entry) error {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	if t.closed {
-		return errTrail(errors.New("the trail is closed"))
+var errClosed = errors.New("the trail is closed")
+
+func (t *Trail) add(r keep.AuditRecord, durable bool) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for len(t.pending)+t.flying >= queueLength && t.stuck == nil && !t.closed {
+		t.moved.Wait()
 	}
-	t.queue <- e
+	if t.closed {
+		return errClosed
+	}
+	if t.stuck != nil {
+		return t.stuck
+	}
+	chained := t.chain(r)
+	if t.journal != nil {
+		if err := t.journal.add(&chained, durable); err != nil {
+			return err
+		}
+	}
+	t.seq, t.prev = chained.Seq, chained.Digest
+	if t.pending = append(t.pending, chained); len(t.pending) == 1 || len(t.pending) == batchLength {
+		t.hurry()
+	}
 	return nil
 }
 
-// Close writes what is waiting and stops.
+// hurry wakes the goroutine. The caller holds mu.
+func (t *Trail) hurry() {
+	if t.closed {
+		return
+	}
+	select {
+	case t.wake <- struct{}{}:
+	default:
+	}
+}
+
+// chain makes a record the next of the trail. The caller holds mu.
+func (t *Trail) chain(r keep.AuditRecord) records.ChainedRecord {
+	r.Seq = t.seq + 1
+	if r.At.IsZero() {
+		r.At = time.Now()
+	}
+	r.At = r.At.UTC().Truncate(time.Microsecond)
+	r.Duration = r.Duration.Truncate(time.Microsecond)
+	if len(r.Detail) > maxDetail {
+		r.Detail = r.Detail[:maxDetail]
+	}
+	return records.ChainedRecord{AuditRecord: r, Prev: t.prev, Digest: Digest(t.prev, &r)}
+}
+
+// Settle waits until the ledger has every record that was there when it was called, so
+// that who reads the ledger finds them; not longer than until ctx ends.
+func (t *Trail) Settle(ctx context.Context) {
+	stop := context.AfterFunc(ctx, func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.moved.Broadcast()
+	})
+	defer stop()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for seq := t.seq; t.committed < seq && t.stuck == nil && ctx.Err() == nil; {
+		t.hurry()
+		t.moved.Wait()
+	}
+}
+
+// Close brings the ledger what is waiting and stops.
 func (t *Trail) Close() {
 	t.mu.Lock()
 	if !t.closed {
 		t.closed = true
-		close(t.queue)
+		close(t.wake)
+		t.moved.Broadcast()
 	}
 	t.mu.Unlock()
 	<-t.done
 }
 
+// write brings records to the ledger until the trail is closed.
 func (t *Trail) write() {
 	defer close(t.done)
-	defer t.checkpoint(func(int64, time.Time) bool { return true })
-	for first := range t.queue {
-		batch := t.gather(first)
-		err := t.commit(batch)
-		if err != nil {
-			t.log.Error("audit trail can't be written", "records", len(batch), "cause", err)
-			err = errTrail(err)
-		}
-		for _, e := range batch {
-			if e.done != nil {
-				e.done <- err
+	last := records.ChainedRecord{} // that the ledger got
+	for open := true; open; {
+		if _, open = <-t.wake; open {
+			select {
+			case <-time.After(company):
+			case _, open = <-t.wake: // enough have come, or somebody waits
 			}
 		}
-		if t.seal != nil {
-			t.checkpoint(t.seal.due)
+		for batch := t.take(); len(batch) > 0 && t.commit(batch); batch = t.take() {
+			last = batch[len(batch)-1]
+			t.checkpoint(&last, t.seal.due)
 		}
+	}
+	t.checkpoint(&last, func(int64, time.Time) bool { return true })
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.journal == nil {
+		return
+	}
+	end := t.journal.flush
+	if t.committed == t.seq {
+		end = t.journal.empty
+	}
+	if err := errors.Join(end(), t.journal.Close()); err != nil {
+		t.log.Error("journal of the audit trail not closed", "cause", err)
+	}
+}
+
+// take takes the next batch off what waits.
+func (t *Trail) take() (batch []records.ChainedRecord) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	n := min(len(t.pending), batchLength)
+	batch, t.pending = t.pending[:n:n], t.pending[n:]
+	t.flying = n
+	return batch
+}
+
+// commit brings a batch to the ledger. A ledger that fails is tried again and again,
+// and nothing is taken meanwhile; false says that it still failed when the trail was
+// closed. The journal outlives that.
+func (t *Trail) commit(batch []records.ChainedRecord) bool {
+	for {
+		err := t.ledger.AppendAudit(context.Background(), batch)
+		t.mu.Lock()
+		if t.stuck = err; err == nil {
+			t.flying, t.committed = 0, batch[len(batch)-1].Seq
+			if t.journal != nil {
+				if err := t.journal.free(t.committed); err != nil {
+					t.log.Error("journal of the audit trail not emptied", "cause", err)
+				}
+			}
+		}
+		t.moved.Broadcast()
+		closed := t.closed
+		t.mu.Unlock()
+		if err == nil {
+			t.tell(batch)
+			return true
+		}
+		t.log.Error("audit trail can't be written", "records", len(batch), "cause", err)
+		if closed {
+			return false
+		}
+		time.Sleep(again)
 	}
 }
 
 // checkpoint signs how far the trail has come, where that is due.
-func (t *Trail) checkpoint(due func(seq int64, now time.Time) bool) {
-	if now := time.Now(); t.seal != nil && due(t.seq, now) {
-		if err := t.seal.Sign(t.seq, t.prev, now); err != nil {
+func (t *Trail) checkpoint(last *records.ChainedRecord, due func(seq int64, now time.Time) bool) {
+	if now := time.Now(); t.seal != nil && last.Seq > 0 && due(last.Seq, now) {
+		if err := t.seal.Sign(last.Seq, last.Digest, now); err != nil {
 			t.log.Error("checkpoint of the audit trail not written", "cause", err)
 		}
 	}
 }
 
-// gather takes what else is already waiting, and where nobody waits for an answer
-// what comes in a moment.
-func (t *Trail) gather(first entry) []entry {
-	batch := []entry{first}
-	hurry := first.hurry
-	var moment <-chan time.Time
-	if !hurry {
-		moment = time.After(company)
+// tell tells those who watch.
+func (t *Trail) tell(batch []records.ChainedRecord) {
+	if len(t.watch) == 0 {
+		return
 	}
-	for len(batch) < batchLength {
-		var e entry
-		var ok bool
-		if hurry {
-			select {
-			case e, ok = <-t.queue:
-			default:
-			}
-		} else {
-			select {
-			case e, ok = <-t.queue:
-			case <-t.hurry:
-				hurry = true
-				continue
-			case <-moment:
-			}
-		}
-		if !ok {
-			return batch
-		}
-		batch = append(batch, e)
-		hurry = hurry || e.hurry
+	written := make([]keep.AuditRecord, len(batch))
+	for i := range batch {
+		written[i] = batch[i].AuditRecord
 	}
-	return batch
-}
-
-func (t *Trail) commit(batch []entry) error {
-	seq, prev := t.seq, t.prev
-	chained := make([]records.ChainedRecord, len(batch))
-	for i, e := range batch {
-		seq++
-		r := e.record
-		r.Seq = seq
-		if r.At.IsZero() {
-			r.At = time.Now()
-		}
-		r.At = r.At.UTC().Truncate(time.Microsecond)
-		r.Duration = r.Duration.Truncate(time.Microsecond)
-		if len(r.Detail) > maxDetail {
-			r.Detail = r.Detail[:maxDetail]
-		}
-		digest := Digest(prev, &r)
-		chained[i] = records.ChainedRecord{AuditRecord: r, Prev: prev, Digest: digest}
-		prev = digest
+	for _, told := range t.watch {
+		told(written)
 	}
-	if err := t.ledger.AppendAudit(context.Background(), chained); err != nil {
-		return err
-	}
-	t.seq, t.prev = seq, prev
-	if len(t.watch) > 0 {
-		written := make([]keep.AuditRecord, len(chained))
-		for i := range chained {
-			written[i] = chained[i].AuditRecord
-		}
-		for _, told := range t.watch {
-			told(written)
-		}
-	}
-	return nil
 }

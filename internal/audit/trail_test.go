@@ -6,9 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +28,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 func written(t *testing.T, dir string, n int) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	for i := range n {
 		require.NoError(t, trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Path: fmt.Sprintf("/level-%d.csv", i), Bytes: int64(i), Outcome: keep.Done}))
@@ -98,7 +102,7 @@ func TestRecordsFromManyGoroutinesMakeOneChainAcrossRestarts(t *testing.T) {
 	for range 2 {
 		db, err := records.Open(t.Context(), dir)
 		require.NoError(t, err)
-		trail, err := audit.Open(t.Context(), db, nil, slog.New(slog.DiscardHandler))
+		trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		var writers sync.WaitGroup
 		for w := range 16 {
@@ -123,43 +127,149 @@ func TestRecordsFromManyGoroutinesMakeOneChainAcrossRestarts(t *testing.T) {
 	assert.EqualValues(t, 2*16*50, report.Checked)
 }
 
-// broken is a ledger whose disk is full now and then.
-type broken struct {
+// moody is a ledger whose disk is full now and then, or that takes its time.
+type moody struct {
 	*records.DB
-	full bool
+	full atomic.Bool
+	gate chan struct{} // nil: open
 }
 
-func (b *broken) AppendAudit(ctx context.Context, batch []records.ChainedRecord) error {
-	if b.full {
+func (m *moody) AppendAudit(ctx context.Context, batch []records.ChainedRecord) error {
+	if m.gate != nil {
+		<-m.gate
+	}
+	if m.full.Load() {
 		return errors.New("database or disk is full")
 	}
-	return b.DB.AppendAudit(ctx, batch)
+	return m.DB.AppendAudit(ctx, batch)
 }
 
-func TestWhatCannotBeRecordedIsAnErrorAndLeavesNoGap(t *testing.T) {
+func journal(t *testing.T, dir string) *audit.Journal {
+	j, err := audit.OpenJournal(dir)
+	require.NoError(t, err)
+	return j
+}
+
+var change = keep.AuditRecord{Action: keep.Deleting, Path: "/a\xff", Outcome: keep.Done}
+
+func TestALedgerThatFailsLosesNothingAndLeavesNoGap(t *testing.T) {
 	dir := t.TempDir()
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	ledger := &broken{DB: db}
-	trail, err := audit.Open(t.Context(), ledger, nil, slog.New(slog.DiscardHandler))
+	ledger := &moody{DB: db}
+	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	r := keep.AuditRecord{Action: keep.Deleting, Path: "/a", Outcome: keep.Done}
-	require.NoError(t, trail.Record(r))
-	ledger.full = true
-	assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(trail.Record(r)).Reason)
-	ledger.full = false
-	require.NoError(t, trail.Record(r))
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	ledger.full.Store(true)
+	kept := 1
+	require.Eventually(t, func() bool { // what is acknowledged until it is known is in the journal
+		err := trail.Record(change)
+		if err == nil {
+			kept++
+		}
+		return err != nil && keep.FaultOf(err).Reason == keep.TrailUnavailable
+	}, 10*time.Second, 5*time.Millisecond)
+	ledger.full.Store(false)
+	require.Eventually(t, func() bool { return trail.Record(change) == nil }, 10*time.Second, 20*time.Millisecond)
 	trail.Close()
 	require.NoError(t, db.Close())
 	report := verify(t, dir)
 	assert.Zero(t, report.BadSeq, report.Problem)
-	assert.EqualValues(t, 2, report.Checked)
+	assert.EqualValues(t, kept+1, report.Checked)
+}
+
+func TestAJournalThatCannotBeWrittenAcknowledgesNothing(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	j := journal(t, dir)
+	trail, err := audit.Open(t.Context(), db, j, nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	require.NoError(t, j.Close()) // as good as a disk that is gone
+	trail.Note(change)            // waits for a line that is written
+	assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(trail.Record(change)).Reason)
+	assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(trail.Record(change)).Reason)
+	trail.Close()
+	require.NoError(t, db.Close())
+	report := verify(t, dir)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, 2, report.Checked, "what was refused is not in the trail")
+}
+
+// What was acknowledged and has not come to the ledger when the process ends comes to it
+// at the next start: as it was, once, and without what was only half written.
+func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	ledger := &moody{DB: db, gate: make(chan struct{}, 1)}
+	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	ledger.gate <- struct{}{}
+	require.NoError(t, trail.Record(change)) // one that the ledger has got
+	trail.Settle(t.Context())
+	for n := range 3000 { // enough for both files
+		r := change
+		r.Detail = strings.Repeat("x", 500)
+		if n%3 == 0 {
+			trail.Note(r)
+		} else {
+			require.NoError(t, trail.Record(r))
+		}
+	}
+	require.NoError(t, trail.Record(change))
+	copied := t.TempDir()
+	require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
+	close(ledger.gate)
+	trail.Close()
+	require.NoError(t, db.Close())
+	assert.EqualValues(t, 3002, verify(t, dir).Checked)
+
+	f, err := os.OpenFile(filepath.Join(copied, "audit.journal.0"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"seq":3003,"at":`)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	for range 2 {
+		again, err := records.Open(t.Context(), copied)
+		require.NoError(t, err)
+		next, err := audit.Open(t.Context(), again, journal(t, copied), nil, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		require.NoError(t, next.Record(change))
+		next.Close()
+		require.NoError(t, again.Close())
+	}
+	report := verify(t, copied)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, 3004, report.Checked)
+}
+
+// A journal that belongs to another trail is not believed, and not thrown away.
+func TestAJournalThatDoesNotFollowIsSetAside(t *testing.T) {
+	dir := t.TempDir()
+	written(t, dir, 3)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "audit.journal.1"), []byte(`{"seq":9,"at":"2026-01-01T00:00:00Z","action":"delete","prev":"","digest":""}`+"\n"), 0o600))
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	trail, err := audit.Open(t.Context(), db, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	trail.Close()
+	require.NoError(t, db.Close())
+	assert.EqualValues(t, 3, verify(t, dir).Checked)
+	kept, err := filepath.Glob(filepath.Join(dir, "audit.journal.1.*"))
+	require.NoError(t, err)
+	assert.Len(t, kept, 1)
 }
 
 func BenchmarkRecord(b *testing.B) {
 	db, err := records.Open(b.Context(), b.TempDir())
 	require.NoError(b, err)
-	trail, err := audit.Open(b.Context(), db, nil, slog.New(slog.DiscardHandler))
+	j, err := audit.OpenJournal(b.TempDir())
+	require.NoError(b, err)
+	trail, err := audit.Open(b.Context(), db, j, nil, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
 	b.SetParallelism(16)
 	b.RunParallel(func(pb *testing.PB) {

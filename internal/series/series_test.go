@@ -28,7 +28,7 @@ type house struct {
 func newHouse(t *testing.T) *house {
 	db, err := records.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	h := &house{t, db, trail, series.Open(db, slog.New(slog.DiscardHandler))}
 	t.Cleanup(func() {

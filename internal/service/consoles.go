@@ -60,7 +60,7 @@ func listenLocal(file string) (net.Listener, error) {
 
 // serve starts both.
 func (c *consoles) serve(s *Service) {
-	api := &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Admit: func(address string) bool { return s.door.gate.Load().Admit(address) }, Stopping: c.stopping, Log: s.log}
+	api := &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Trail: s.Trail, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Admit: func(address string) bool { return s.door.gate.Load().Admit(address) }, Stopping: c.stopping, Log: s.log}
 	for _, face := range []struct {
 		l     net.Listener
 		local bool

@@ -37,7 +37,7 @@ type Options struct {
 	FailureDelay time.Duration // 0: [signin.FailureDelay]
 	Limits       signin.Limits // zero: [signin.DefaultLimits]
 	Settled      time.Duration // 0: [collector.Settled]
-	Ledger       audit.Ledger  // where the trail is kept; nil: in the records
+	Ledger       audit.Ledger  // where the trail is kept, without a journal; nil: in the records, with one
 	Log          *slog.Logger
 }
 
@@ -98,10 +98,14 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.Seal, err = audit.OpenSeal(o.Dir); err != nil {
 		return err
 	}
+	var journal *audit.Journal
 	if o.Ledger == nil {
 		o.Ledger = s.DB
+		if journal, err = audit.OpenJournal(o.Dir); err != nil {
+			return err
+		}
 	}
-	if s.Trail, err = audit.Open(ctx, o.Ledger, s.Seal, o.Log); err != nil {
+	if s.Trail, err = audit.Open(ctx, o.Ledger, journal, s.Seal, o.Log); err != nil {
 		return err
 	}
 	if o.Settled == 0 {

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net"
 	"slices"
@@ -47,7 +46,7 @@ type (
 )
 
 func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
-	return ftpVisit{d.arrive(remote, p, encrypted, cut)}
+	return d.arrive(remote, p, encrypted, cut)
 }
 
 func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) sftp.Visit {
@@ -86,32 +85,6 @@ type visit struct {
 
 	attempt signin.Attempt // of the connection's goroutine
 }
-
-// ftpVisit is a visit whose sign-in is on disk before it is acknowledged. Over SSH
-// there is a round trip between the two, in which the disk has its time.
-type ftpVisit struct{ *visit }
-
-func (v ftpVisit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
-	return v.admitted(v.visit.SignIn(ctx, account, password))
-}
-
-func (v ftpVisit) KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error) {
-	return v.admitted(v.visit.KeyProved(ctx, account, key))
-}
-
-func (v ftpVisit) admitted(opened *tree.Tree, err error) (*tree.Tree, error) {
-	if err != nil {
-		return nil, err
-	}
-	if err := v.Admitted(); err != nil {
-		v.SignOut(keep.FaultOf(err))
-		return nil, errors.Join(err, opened.Close())
-	}
-	return opened, nil
-}
-
-// Admitted waits until the sign-in is on disk.
-func (v *visit) Admitted() error { return v.attempt.Recorded() }
 
 func (v *visit) MayBePlain(ctx context.Context, account string, byListener bool) bool {
 	holder, err := v.door.db.Holder(ctx, keep.SignInName(account))

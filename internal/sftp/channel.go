@@ -3,7 +3,6 @@ package sftp
 import (
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/keep"
 	"urbankeep/internal/wire"
 )
 
@@ -39,10 +38,6 @@ func (c *conn) serveChannel(channel ssh.Channel, requests <-chan *ssh.Request) {
 	}()
 	select {
 	case <-started:
-		if err := c.visit.Admitted(); err != nil {
-			c.cut(keep.FaultOf(err))
-			break
-		}
 		newSession(c, channel).run()
 		c.answering.Lock() // who stays for a moment only learns the host keys all the same
 		c.answering.Unlock()

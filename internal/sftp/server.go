@@ -37,8 +37,6 @@ type Visit interface {
 	// KeyProved opens the account's tree once the client has proved that it has
 	// the key; a [keep.PasswordToo] says that a password must follow.
 	KeyProved(ctx context.Context, account string, key ssh.PublicKey) (*tree.Tree, error)
-	// Admitted returns once the sign-in is recorded; nothing is served before.
-	Admitted() error
 	// Secured says what protects the connection.
 	Secured(cipher string)
 	// Named says what software the client claims to be.

@@ -37,7 +37,6 @@ func (silent) Moved(int)                                         {}
 func (silent) Chunk() int                                        { return 0 }
 func (silent) Pace(int)                                          {}
 func (silent) End(keep.Outcome, keep.Reason)                     {}
-func (silent) Admitted() error                                   { return nil }
 func (silent) Secured(string)                                    {}
 func (silent) Named(string)                                      {}
 func (silent) SignOut(*keep.Fault)                               {}

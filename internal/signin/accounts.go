@@ -58,7 +58,10 @@ func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account 
 	}
 	record := v.record(account.Name, keep.Rehearsing)
 	record.Outcome, record.Detail = keep.Done, "a sign-in to try the account out, asked for by "+r.Operator
-	*t = Attempt{Rehearsal: r, Recorded: a.Trail.Begin(record)}
+	if err := a.Trail.Record(record); err != nil {
+		return nil, err
+	}
+	*t = Attempt{Rehearsal: r}
 	return account, nil
 }
 
@@ -96,9 +99,8 @@ func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, o
 // Attempt is how far one connection has come with its sign-in. It belongs to the
 // connection's goroutine; its zero value is a beginning.
 type Attempt struct {
-	Key       string       // fingerprint of the key that signed in, "" when none did
-	Rehearsal *Rehearsal   // it is one; nil for everybody else
-	Recorded  func() error // waits until the sign-in is on disk; nil before it
+	Key       string     // fingerprint of the key that signed in, "" when none did
+	Rehearsal *Rehearsal // it is one; nil for everybody else
 
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
@@ -183,8 +185,8 @@ func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fa
 	a.Trail.Note(r)
 }
 
-// admit begins to record a sign-in, which [Attempt.Recorded] ends; the fingerprint of the key, if it was one, stands in
-// the record as its target.
+// admit records a sign-in; the fingerprint of the key, if it was one, stands in the
+// record as its target.
 func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, fingerprint, how string) (*keep.Effective, error) {
 	if closed := account.Closed(time.Now()); closed != nil {
 		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, closed.Say, nil)
@@ -204,8 +206,11 @@ func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *ke
 		a.Trail.Note(r)
 		return nil, fault
 	}
+	if err := a.Trail.Record(r); err != nil {
+		return nil, err
+	}
 	a.Guard.Succeeded(account.Name, v.Address)
-	*t = Attempt{Key: fingerprint, Recorded: a.Trail.Begin(r)}
+	*t = Attempt{Key: fingerprint}
 	return account, nil
 }
 

@@ -35,6 +35,7 @@ type Server struct {
 	Office    *office.Office
 	Operators *signin.Operators
 	DB        *records.DB
+	Trail     *audit.Trail
 	Seal      *audit.Seal
 	Traffic   *traffic.Registry
 	Series    *series.Book
@@ -81,7 +82,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	v1.POST("/setup", s.handle(s.setUp))
 	v1.POST("/sign-in", s.handle(s.signIn))
 
-	known := v1.Group("", s.identify(local))
+	known := v1.Group("", s.identify(local), s.settle)
 	known.POST("/sign-out", s.handle(s.signOut))
 	known.GET("/me", s.handle(s.me))
 	known.GET("/host-keys", s.handle(s.hostKeys))
@@ -185,6 +186,18 @@ func (s *Server) measure(c *gin.Context) {
 	}
 	if route != "/api/v1/live" {
 		s.Metrics.Request(route, method, c.Writer.Status(), time.Since(started))
+	}
+}
+
+// settlePatience bounds how long a question waits for the newest records.
+const settlePatience = 2 * time.Second
+
+// settle lets a question wait until what was done before it can be read.
+func (s *Server) settle(c *gin.Context) {
+	if c.Request.Method == http.MethodGet {
+		ctx, cancel := context.WithTimeout(c.Request.Context(), settlePatience)
+		defer cancel()
+		s.Trail.Settle(ctx)
 	}
 }
 

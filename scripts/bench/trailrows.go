@@ -86,7 +86,11 @@ func build(dir string, n int) (*records.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	trail, err := audit.Open(ctx, db, seal, slog.New(slog.DiscardHandler))
+	journal, err := audit.OpenJournal(dir)
+	if err != nil {
+		return nil, err
+	}
+	trail, err := audit.Open(ctx, db, journal, seal, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, err
 	}
