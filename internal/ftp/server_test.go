@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"net/textproto"
 	"os"
@@ -120,11 +121,16 @@ func serve(t *testing.T, timeouts ftp.Timeouts) (*house, *ftp.Server, string) {
 	return h, s, l.Addr().String()
 }
 
+// freePort gives a port below those that the system hands out by itself, so that none
+// is taken between two uses.
 func freePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	for {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(10_000)))
+		if err == nil {
+			require.NoError(t, l.Close())
+			return l.Addr().(*net.TCPAddr).Port
+		}
+	}
 }
 
 type client struct {

@@ -20,6 +20,9 @@ const (
 	HoursKept = 100 * 24 * time.Hour
 	// mostHours bounds over how many hours one transfer is spread.
 	mostHours = 24 * 14
+	// mostFresh bounds the records that are remembered until they are added up; others
+	// are read again.
+	mostFresh = 20_000
 	// askPages bounds the pages that one question adds up before it is answered.
 	askPages = 10
 )
@@ -31,6 +34,9 @@ type Book struct {
 	stop context.CancelFunc
 	over sync.WaitGroup
 	turn sync.Mutex // held while adding up
+
+	mu    sync.Mutex
+	fresh []keep.AuditRecord // that were told of and not added up, oldest first
 }
 
 // Open begins to add up what has come since it was last done.
@@ -71,19 +77,54 @@ func (b *Book) keepUp(ctx context.Context) {
 	}
 }
 
+// Recorded is told of new records, so that they need not be read again. It does not wait.
+func (b *Book) Recorded(batch []keep.AuditRecord) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.fresh)+len(batch) > mostFresh {
+		b.fresh = nil
+	}
+	b.fresh = append(b.fresh, batch...)
+}
+
+// page gives the records behind a place: those that were told of, where they follow,
+// else what the trail holds.
+func (b *Book) page(ctx context.Context, at int64) ([]keep.AuditRecord, error) {
+	b.mu.Lock()
+	fresh := b.fresh
+	for len(fresh) > 0 && fresh[0].Seq <= at {
+		fresh = fresh[1:]
+	}
+	n := min(len(fresh), pageLength)
+	follow := n > 0 && fresh[0].Seq == at+1
+	if b.fresh = fresh; follow {
+		b.fresh = fresh[n:]
+	}
+	b.mu.Unlock()
+	if follow {
+		return fresh[:n], nil
+	}
+	read, err := b.db.AuditAfter(ctx, at, pageLength)
+	page := make([]keep.AuditRecord, len(read))
+	for i := range read {
+		page[i] = read[i].AuditRecord
+	}
+	return page, err
+}
+
 // catchUp adds up some pages of what is new; more tells that there is more.
 func (b *Book) catchUp(ctx context.Context, pages int) (more bool, err error) {
 	b.turn.Lock()
 	defer b.turn.Unlock()
 	at, err := b.db.TrafficCursor(ctx)
 	for ; err == nil && pages > 0; pages-- {
-		page, err := b.db.AuditAfter(ctx, at, pageLength)
+		page, err := b.page(ctx, at)
 		if err != nil || len(page) == 0 {
 			return false, err
 		}
 		sums := map[records.TrafficKey]records.TrafficSum{}
 		for i := range page {
-			b.add(ctx, sums, &page[i].AuditRecord)
+			b.add(ctx, sums, &page[i])
 		}
 		at = page[len(page)-1].Seq
 		if err := b.db.AddTraffic(ctx, sums, at); err != nil || len(page) < pageLength {

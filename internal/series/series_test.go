@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -23,6 +24,12 @@ type house struct {
 	db    *records.DB
 	trail *audit.Trail
 	book  *series.Book
+	told  atomic.Pointer[series.Book] // book, for the trail's goroutine
+}
+
+func (h *house) start() {
+	h.book = series.Open(h.db, slog.New(slog.DiscardHandler))
+	h.told.Store(h.book)
 }
 
 func newHouse(t *testing.T) *house {
@@ -30,7 +37,9 @@ func newHouse(t *testing.T) *house {
 	require.NoError(t, err)
 	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	h := &house{t, db, trail, series.Open(db, slog.New(slog.DiscardHandler))}
+	h := &house{t: t, db: db, trail: trail}
+	h.start()
+	trail.Watch(func(r []keep.AuditRecord) { h.told.Load().Recorded(r) })
 	t.Cleanup(func() {
 		h.book.Close()
 		trail.Close()
@@ -65,6 +74,7 @@ func (h *house) ask(q series.Query) *series.Answer {
 	if q.Since.IsZero() {
 		q.Since, q.Until = noon.Add(-12*time.Hour), noon.Add(12*time.Hour)
 	}
+	h.trail.Settle(h.t.Context())
 	a, err := h.book.Ask(h.t.Context(), q)
 	require.NoError(h.t, err)
 	return a
@@ -150,7 +160,7 @@ func TestSumsAgreeWithTheRecords(t *testing.T) {
 		h.trail.Note(r)
 		if n%1700 == 0 {
 			h.book.Close() // and another goes on
-			h.book = series.Open(h.db, slog.New(slog.DiscardHandler))
+			h.start()
 		}
 	}
 	require.Eventually(t, func() bool {

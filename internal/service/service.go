@@ -115,6 +115,8 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	s.metrics = metrics.New(s.sources())
+	s.Series = series.Open(s.DB, o.Log)
+	s.Trail.Watch(s.Series.Recorded)
 	s.Trail.Watch(s.collector.Recorded)
 	s.Trail.Watch(s.metrics.Recorded)
 	if err := s.furnish(ctx, o); err != nil {
@@ -141,7 +143,6 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay,
 		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
-	s.Series = series.Open(s.DB, o.Log)
 	s.ledger = quota.Open(s.DB, o.Log, s.counted)
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Dir: o.Dir, Log: o.Log}

@@ -140,6 +140,7 @@ func TestFailuresTakeAsLongAndSayTheSame(t *testing.T) {
 	in, err := a.Password(t.Context(), v, &attempt, "ANN", "the right password")
 	require.NoError(t, err)
 	assert.Equal(t, "ann", in.Name)
+	a.Trail.Settle(t.Context())
 	back, err := db.Account(t.Context(), "ann")
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), back.LastSignIn, time.Minute)
@@ -163,6 +164,7 @@ func TestAChangedAccountIsNotSignedInFromMemory(t *testing.T) {
 	var attempt signin.Attempt
 	_, err = a.KeyProved(t.Context(), v, &attempt, "ann", public)
 	require.NoError(t, err)
+	a.Trail.Settle(t.Context())
 	keys, err := db.Keys(t.Context(), acct.ID)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), keys[0].LastUsed, time.Minute)
