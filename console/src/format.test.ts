@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { clock, moment, over, rate, size, span, visible } from './format'
+import { clock, day, moment, over, rate, size, span, turnZone, visible, zone } from './format'
 
 describe('figures', () => {
   it('show sizes with binary units', () => {
@@ -38,5 +38,19 @@ describe('names', () => {
     expect(over('ftp', true)).toBe('FTP + TLS')
     expect(over('ftp', false)).toBe('FTP')
     expect(over('sftp', true)).toBe('SFTP')
+  })
+})
+
+describe('times', () => {
+  it('are in UTC until the reader wants them elsewhere', () => {
+    expect(moment('2026-07-01T22:30:00Z')).toBe('2026-07-01 22:30:00')
+    zone.value = 'Europe/Lisbon'
+    expect(moment('2026-07-01T22:30:00Z')).toBe('2026-07-01 23:30:00')
+    expect(day('2026-07-01T23:30:00Z')).toBe('2026-07-02')
+    expect(clock('2026-12-01T08:00:05.5Z')).toBe('08:00:05')
+    expect(moment(undefined)).toBe('never')
+    turnZone() // back
+    expect(zone.value).toBe('UTC')
+    expect(localStorage.getItem('zone')).toBe('UTC')
   })
 })

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/web/api"
@@ -68,9 +69,9 @@ func Cell(text string) string {
 	return text
 }
 
-// visible shows control characters as escapes.
+// visible shows control characters, and bytes that are no UTF-8, as escapes.
 func visible(text string) string {
-	if strings.IndexFunc(text, func(r rune) bool { return !strconv.IsPrint(r) }) < 0 {
+	if utf8.ValidString(text) && strings.IndexFunc(text, func(r rune) bool { return !strconv.IsPrint(r) }) < 0 {
 		return text
 	}
 	quoted := strconv.Quote(text)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"urbankeep/internal/keep"
 )
@@ -83,8 +84,8 @@ func header(text string, most int) string {
 // escaped is a value of structured data: UTF-8, with what would end it escaped
 // (section 6.3.3), and control characters shown.
 func escaped(text string) string {
-	if strings.IndexFunc(text, unicode.IsControl) >= 0 {
+	if !utf8.ValidString(text) || strings.IndexFunc(text, unicode.IsControl) >= 0 {
 		text = visible(text)
 	}
-	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(strings.ToValidUTF8(text, "\uFFFD"))
+	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(text)
 }

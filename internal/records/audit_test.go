@@ -83,5 +83,9 @@ func TestSearchesFindWhatLookingAtEveryRecordFinds(t *testing.T) {
 		}
 		q.Before = 0
 		assert.Equal(t, want, got, "%+v", q)
+		count, more, err := db.CountAudit(t.Context(), q)
+		require.NoError(t, err)
+		assert.False(t, more)
+		assert.EqualValues(t, len(want), count, "%+v", q)
 	}
 }

@@ -201,6 +201,19 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.shows("h1", "Sign in")
 }
 
+// atTheConsole signs the first operator in; at goes to a path.
+func atTheConsole(t *testing.T, k *testkit.Keep) (p *page, at func(path string)) {
+	setUp(t, k, newCaller(t, k))
+	p = openBrowser(t)
+	at = func(path string) { p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	at("/")
+	p.fill("input[name=operator]", "ilse")
+	p.fill("input[name=password]", testkit.Password)
+	p.press("Sign in")
+	p.shows("nav", "ilse, owner")
+	return p, at
+}
+
 // over types in place of what a field holds.
 func (p *page) over(css, text string) {
 	p.t.Helper()
@@ -213,14 +226,8 @@ func (p *page) over(css, text string) {
 // rehearsing, stores and quotas, and a gate that asks before it shuts its operator out.
 func TestTheConsoleKeepsHouse(t *testing.T) {
 	k := testkit.Start(t)
-	c := newCaller(t, k)
-	setUp(t, k, c)
-	p := openBrowser(t)
-	at := func(path string) { p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	p, at := atTheConsole(t, k)
 	at("/groups")
-	p.fill("input[name=operator]", "ilse")
-	p.fill("input[name=password]", testkit.Password)
-	p.press("Sign in")
 	p.shows("main", "No group yet.")
 	p.press("Add a group")
 	p.fill(".drawer input[name=name]", "crews")
@@ -292,8 +299,6 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 // into down to the records, where records go and how long they stay.
 func TestTheConsoleWatches(t *testing.T) {
 	k := testkit.Start(t)
-	c := newCaller(t, k)
-	setUp(t, k, c)
 	k.Must(nil, "group", "add", "crews")
 	k.Account("ann", "-group", "crews", "-rights", "full", "-speed-up", "256KiB")
 	small, _ := testkit.File(t, 40_000)
@@ -306,12 +311,8 @@ func TestTheConsoleWatches(t *testing.T) {
 		ended <- err
 	}()
 
-	p := openBrowser(t)
-	at := func(path string) { p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	p, at := atTheConsole(t, k)
 	at("/transfers")
-	p.fill("input[name=operator]", "ilse")
-	p.fill("input[name=password]", testkit.Password)
-	p.press("Sign in")
 	p.shows("table[aria-label='Ended transfers']", "/scan <b>.las")
 	p.shows("table[aria-label='Running transfers']", "/s")
 	p.follow("Sessions")
