@@ -22,7 +22,7 @@ const found = computed(() => {
   <section class="page">
     <div class="head">
       <h1>Sessions</h1>
-      <NInput v-model:value="search" clearable placeholder="Find by account, address, software, path" :input-props="{ 'aria-label': 'Find by account, address, software, path' }" style="width: 320px" />
+      <NInput v-model:value="search" clearable placeholder="Find by account, address, software" :input-props="{ 'aria-label': 'Find by account, address, software, path' }" style="width: 320px" />
       <span class="soft">{{ search ? `${found.length} of ` : '' }}{{ live.living }} live; who did something last stands first; times in {{ zone }}</span>
     </div>
     <div class="sheet">

@@ -5,12 +5,14 @@ import EndButton from './EndButton.vue'
 import OverMark from './OverMark.vue'
 
 defineProps<{ rows: Session[]; mayEnd: boolean; now: number; full?: boolean }>()
+// What a title tells in full.
+const shortly = (text: string) => visible(text).replace(/^SSH-2\.0-/, '').replace('@openssh.com', '')
 const idle = (s: Session, now: number) => Math.max(0, Math.floor((now - Date.parse(s.active)) / 1000))
 </script>
 
 <template>
   <div v-if="rows.length" class="scroll">
-    <table aria-label="Live sessions">
+    <table aria-label="Live sessions" :class="{ full }">
       <thead>
         <tr>
           <th>Account</th><th>From</th><th>Over</th><th v-if="full">Cipher</th><th v-if="full">Software</th><th>Since</th><th class="number">Idle</th><th>Did</th><th class="number">In</th><th class="number">Out</th>
@@ -22,8 +24,8 @@ const idle = (s: Session, now: number) => Math.max(0, Math.floor((now - Date.par
           <td><RouterLink :to="`/accounts/${s.account}`">{{ s.account }}</RouterLink></td>
           <td>{{ s.address }}</td>
           <td :title="s.cipher"><OverMark :protocol="s.protocol" :encrypted="s.encrypted" /></td>
-          <td v-if="full" class="short" :title="s.cipher">{{ s.cipher }}</td>
-          <td v-if="full" class="short" :title="visible(s.client)">{{ visible(s.client) }}</td>
+          <td v-if="full" class="short" :title="s.cipher">{{ shortly(s.cipher) }}</td>
+          <td v-if="full" class="short" :title="visible(s.client)">{{ shortly(s.client) }}</td>
           <td>{{ clock(s.since) }}</td>
           <td class="number">{{ idle(s, now) ? span(idle(s, now)).replace('.0 s', ' s') : '' }}</td>
           <td class="path" :title="visible(s.path)">{{ s.doing }} {{ visible(s.path) }}</td>
@@ -39,6 +41,9 @@ const idle = (s: Session, now: number) => Math.max(0, Math.floor((now - Date.par
 
 <style scoped>
 .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
-.short { max-width: 150px; overflow: hidden; text-overflow: ellipsis; font-size: 12.5px; }
+.full th, .full td { padding-left: 7px; padding-right: 7px; }
+.full th:first-child, .full td:first-child { padding-left: 14px; }
+.full .path { max-width: 210px; }
+.short { max-width: 128px; overflow: hidden; text-overflow: ellipsis; font-size: 12.5px; }
 .path { max-width: 250px; }
 </style>
