@@ -30,7 +30,7 @@ demo: build
 
 test: tools build vet
 	cd console && npm run --silent test
-	CGO_ENABLED=1 go test -race -timeout 15m ./...
+	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 vet:
 	test -z "$$(gofmt -l cmd internal)"
