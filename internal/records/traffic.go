@@ -111,7 +111,7 @@ const mostTraffic = 200_000
 // and each value of a word where by is one of [TrafficWords]; only the values that
 // are named, when some are.
 func (db *DB) Traffic(ctx context.Context, q TrafficQuery, over bool, by string, only ...string) ([]TrafficRow, error) {
-	if by != "" && !slices.Contains(TrafficWords, by) {
+	if by == "" && !over || by != "" && !slices.Contains(TrafficWords, by) {
 		return nil, fmt.Errorf("traffic can't be broken down by %s", by)
 	}
 	table, begins := "traffic_hour", startOfHour
@@ -144,11 +144,7 @@ func (db *DB) Traffic(ctx context.Context, q TrafficQuery, over bool, by string,
 	text := "SELECT " + at + " AS at, " + value + ` AS value, sum(done) AS done, sum(refused) AS refused, sum(failed) AS failed,
 		sum(iif(action = 'upload', bytes, 0)) AS up, sum(iif(action = 'download', bytes, 0)) AS down, sum(micros) AS micros
 		FROM ` + table + " WHERE " + strings.Join(clauses, " AND ")
-	if len(group) > 0 {
-		text += " GROUP BY " + strings.Join(group, ", ") + " ORDER BY " + strings.Join(group, ", ")
-	} else {
-		text += " HAVING count(*) > 0"
-	}
+	text += " GROUP BY " + strings.Join(group, ", ") + " ORDER BY " + strings.Join(group, ", ")
 	var rows []struct {
 		At    int64  `db:"at"`
 		Value string `db:"value"`
