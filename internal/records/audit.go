@@ -174,12 +174,19 @@ func (q *AuditQuery) where() (clauses []string, args []any, err error) {
 	add := func(clause string, values ...any) {
 		clauses, args = append(clauses, clause), append(args, values...)
 	}
+	// The first that is given leads, by its index; the unary plus keeps the others from it.
+	plus := ""
 	for _, exact := range []struct{ column, value string }{
-		{"account", q.Account}, {"operator", q.Operator}, {"address", q.Address}, {"protocol", q.Protocol}, {"session", q.Session}, {"outcome", q.Outcome}, {"reason", q.Reason},
+		{"session", q.Session}, {"account", q.Account}, {"address", q.Address}, {"operator", q.Operator}, {"outcome", q.Outcome}, {"protocol", q.Protocol}, {"reason", q.Reason},
 	} {
-		if exact.value != "" {
-			add(exact.column+" = ?", exact.value)
+		if exact.value == "" {
+			continue
 		}
+		if exact.column == "outcome" && q.table() != "audit_record" {
+			plus = ""
+		}
+		add(plus+exact.column+" = ?", exact.value)
+		plus = "+"
 	}
 	if q.Operator != "" {
 		add("operator <> ''") // so that its index is used
@@ -188,7 +195,7 @@ func (q *AuditQuery) where() (clauses []string, args []any, err error) {
 		add("outcome <> 'done'")
 	}
 	if len(q.Actions) > 0 {
-		clause, values, err := sqlx.In("action IN (?)", q.Actions)
+		clause, values, err := sqlx.In(plus+"action IN (?)", q.Actions)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -203,9 +210,28 @@ func (q *AuditQuery) where() (clauses []string, args []any, err error) {
 	return clauses, args, nil
 }
 
-// slow reports whether records must be looked at one by one.
+// slow reports whether an index may not lead straight to what is sought, so that many
+// records may have to be looked at for few.
 func (q *AuditQuery) slow() bool {
-	return q.PathBelow != "" || q.PathHas != "" || q.Text != "" || len(q.Networks) > 0 || q.Protocol != "" || len(q.Actions) > 1
+	exact := len(q.Actions)
+	for _, value := range []string{q.Account, q.Operator, q.Address, q.Session, q.Outcome} {
+		if value != "" {
+			exact++
+		}
+	}
+	if q.table() != "audit_record" {
+		exact-- // there is an index for both
+	}
+	return exact > 1 || q.PathBelow != "" || q.PathHas != "" || q.Text != "" || len(q.Networks) > 0 || q.Protocol != "" || q.Reason != ""
+}
+
+// table is where a query reads, with the index that is made for what an account did
+// that went wrong.
+func (q *AuditQuery) table() string {
+	if q.Account != "" && q.Session == "" && q.Outcome != "" && q.Outcome != string(keep.Done) {
+		return "audit_record INDEXED BY audit_record_account_outcome"
+	}
+	return "audit_record"
 }
 
 const (
@@ -240,7 +266,7 @@ func (db *DB) SearchAudit(ctx context.Context, q AuditQuery) (found []keep.Audit
 			reach *= 4
 		}
 		var rows []auditRow
-		err := db.read.SelectContext(ctx, &rows, "SELECT * FROM audit_record WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" ORDER BY seq DESC LIMIT ?",
+		err := db.read.SelectContext(ctx, &rows, "SELECT * FROM "+q.table()+" WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" ORDER BY seq DESC LIMIT ?",
 			append(append([]any{floor, high}, args...), most)...)
 		if err != nil {
 			return nil, 0, err
@@ -294,7 +320,7 @@ func (db *DB) CountAudit(ctx context.Context, q AuditQuery) (count int64, more b
 	if err != nil {
 		return 0, false, err
 	}
-	err = db.read.GetContext(ctx, &count, "SELECT count(*) FROM (SELECT 1 FROM audit_record WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" LIMIT ?)",
+	err = db.read.GetContext(ctx, &count, "SELECT count(*) FROM (SELECT 1 FROM "+q.table()+" WHERE seq > ? AND seq <= ? AND "+strings.Join(clauses, " AND ")+" LIMIT ?)",
 		append(append([]any{low, high}, args...), mostCounted)...)
 	return count, count == mostCounted, err
 }
