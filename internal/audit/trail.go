@@ -27,7 +27,7 @@ const (
 	queueLength = 4096
 	// company is how long a record waits for others before the ledger gets it: one
 	// transaction for many costs next to nothing each.
-	company = 10 * time.Millisecond
+	company = 100 * time.Millisecond
 	// batchLength bounds one transaction, so that nobody waits long for it.
 	batchLength = 512
 	// maxDetail bounds what a client can make one record hold, in bytes.
