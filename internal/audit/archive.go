@@ -90,6 +90,8 @@ func statement(a *records.AuditArchive) string {
 const (
 	// archiveFolder lies in the data folder.
 	archiveFolder = "archive"
+	// unfinished begins the name of a file that is not sealed yet.
+	unfinished = "unfinished-"
 	// archiveRecords bounds one file.
 	archiveRecords = 500_000
 )
@@ -105,7 +107,7 @@ func (s *Seal) writeArchive(next func() (*records.ChainedRecord, error)) (a reco
 	if err := os.MkdirAll(s.ArchiveFile(""), 0o700); err != nil {
 		return a, nil, err
 	}
-	f, err := os.CreateTemp(s.ArchiveFile(""), "unfinished-")
+	f, err := os.CreateTemp(s.ArchiveFile(""), unfinished+"*")
 	if err != nil {
 		return a, nil, err
 	}
@@ -156,6 +158,15 @@ func ignoreClosed(err error) error {
 	return err
 }
 
+// sweep removes files that an end without goodbye left unfinished.
+func (s *Seal) sweep() error {
+	left, err := filepath.Glob(s.ArchiveFile(unfinished + "*"))
+	for _, name := range left {
+		err = errors.Join(err, removed(name))
+	}
+	return err
+}
+
 // removed removes what is still there under its unfinished name.
 func removed(name string) error {
 	if err := os.Remove(name); !errors.Is(err, os.ErrNotExist) {
@@ -196,7 +207,7 @@ func ReadArchive(file string, each func(*records.ChainedRecord) error) error {
 // out of the trail, none behind upTo, and never the newest. What an end without goodbye
 // left half done is finished first.
 func Retire(ctx context.Context, db *records.DB, seal *Seal, keeps *keep.Retention, now time.Time, upTo int64) (made []records.AuditArchive, err error) {
-	if err := db.RemoveArchived(ctx); err != nil {
+	if err := errors.Join(db.RemoveArchived(ctx), seal.sweep()); err != nil {
 		return nil, err
 	}
 	if keeps.Shortest() == 0 {

@@ -192,6 +192,8 @@ func TestAnArchiveThatWasInterruptedIsFinished(t *testing.T) {
 		}
 		return nil
 	}))
+	half := seal.ArchiveFile("unfinished-1")
+	require.NoError(t, os.WriteFile(half, []byte("half"), 0o600))
 	_, err = db.Exec("UPDATE audit_archive SET removed = 0")
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
@@ -203,6 +205,7 @@ func TestAnArchiveThatWasInterruptedIsFinished(t *testing.T) {
 	none, err := audit.Retire(t.Context(), again, seal, &byKind, time.Now(), 1<<60)
 	require.NoError(t, err)
 	assert.Empty(t, none)
+	assert.NoFileExists(t, half)
 	left, _, err := again.CountAudit(t.Context(), records.AuditQuery{})
 	require.NoError(t, err)
 	assert.EqualValues(t, 400-made[0].Records, left)
