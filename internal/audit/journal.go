@@ -3,7 +3,8 @@ package audit
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
+	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 )
 
@@ -25,10 +27,15 @@ type Journal struct {
 	last   int64  // the newest record in it
 	others int64  // the newest record in the other one; 0: it is empty
 	line   []byte // not yet written
+	entry  []byte // the record being added; kept for its room
 }
 
 // journalTurn is how large a file may become before the other one is written, bytes.
 const journalTurn = 1 << 20
+
+// maxEntry bounds what is read as one entry, bytes: more than any record has, so that a
+// damaged length doesn't ask for all memory.
+const maxEntry = 1 << 20
 
 // OpenJournal opens the journal in the data folder.
 func OpenJournal(dir string) (*Journal, error) {
@@ -54,47 +61,59 @@ func (j *Journal) Close() error {
 	return errors.Join(errs...)
 }
 
-// left gives the records behind a place that the journal still holds, in the order of
-// the trail. A last line that was not finished was never acknowledged.
-func (j *Journal) left(after int64) ([]records.ChainedRecord, error) {
+// An entry of the journal is the length of what a record's digest covers (uvarint), that,
+// and the digest: a chained record is encoded once, for both.
+
+// next reads an entry. io.EOF, io.ErrUnexpectedEOF or another error ends what can be read.
+func next(from *bufio.Reader) (r records.ChainedRecord, err error) {
+	size, err := binary.ReadUvarint(from)
+	if err != nil {
+		return r, err
+	}
+	if size > maxEntry {
+		return r, errEncoding
+	}
+	entry := make([]byte, size+sha256.Size)
+	if _, err := io.ReadFull(from, entry); err != nil {
+		return r, io.ErrUnexpectedEOF
+	}
+	if r, err = decode(entry[:size]); err == nil && !bytes.Equal(r.Digest, entry[size:]) {
+		err = errEncoding
+	}
+	return r, err
+}
+
+// left gives the records behind a place of the trail that the journal still holds, in
+// their order; prev is the digest at that place. A last entry that was not finished was
+// never acknowledged.
+func (j *Journal) left(after int64, prev []byte) (left []records.ChainedRecord, bad error) {
 	var found [2][]records.ChainedRecord
 	for i, f := range j.files {
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return nil, err
 		}
-		for lines := bufio.NewReader(f); ; {
-			text, err := lines.ReadBytes('\n')
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return nil, err
-			}
-			var line archived
-			if json.Unmarshal(text, &line) != nil {
-				break
-			}
-			r, err := line.record()
-			if err != nil {
-				break
-			}
+		from := bufio.NewReader(f)
+		r, err := next(from)
+		for ; err == nil; r, err = next(from) {
 			found[i] = append(found[i], r)
+		}
+		if err != io.EOF && err != io.ErrUnexpectedEOF {
+			bad = fmt.Errorf("read %s: %w", f.Name(), err)
 		}
 	}
 	if len(found[1]) > 0 && (len(found[0]) == 0 || found[1][0].Seq < found[0][0].Seq) {
 		found[0], found[1] = found[1], found[0]
 	}
-	var left []records.ChainedRecord
 	for _, r := range append(found[0], found[1]...) {
 		if r.Seq <= after {
 			continue
 		}
-		if want := after + int64(len(left)) + 1; r.Seq != want || !bytes.Equal(r.Digest, Digest(r.Prev, &r.AuditRecord)) || len(left) > 0 && !bytes.Equal(left[len(left)-1].Digest, r.Prev) {
+		if r.Seq != after+int64(len(left))+1 || !bytes.Equal(r.Prev, prev) {
 			return left, fmt.Errorf("record %d of the journal is not the one that follows", r.Seq)
 		}
-		left = append(left, r)
+		left, prev = append(left, r), r.Digest
 	}
-	return left, nil
+	return left, bad
 }
 
 // setAside keeps copies of the files for whoever wants to know what was in them.
@@ -114,23 +133,21 @@ func (j *Journal) empty() error {
 	return errors.Join(j.files[0].Truncate(0), j.files[1].Truncate(0))
 }
 
-// add takes a record. It is written at once when it is to be durable, else with the
-// next that is; after an error it is not taken.
-func (j *Journal) add(r *records.ChainedRecord, durable bool) error {
-	line, err := json.Marshal(archivedOf(r))
-	if err != nil {
-		return err
-	}
+// add takes a record that follows the digest prev, and chains it. It is written at once
+// when it is to be durable, else with the next that is; after an error it is not taken.
+func (j *Journal) add(prev []byte, r *keep.AuditRecord, durable bool) (records.ChainedRecord, error) {
+	j.entry = encode(j.entry[:0], prev, r)
+	digest := sha256.Sum256(j.entry)
 	before := len(j.line)
-	j.line = append(append(j.line, line...), '\n')
+	j.line = append(append(binary.AppendUvarint(j.line, uint64(len(j.entry))), j.entry...), digest[:]...)
 	if durable {
 		if err := j.flush(); err != nil {
 			j.line = j.line[:before]
-			return err
+			return records.ChainedRecord{}, err
 		}
 	}
 	j.last = r.Seq
-	return nil
+	return records.ChainedRecord{AuditRecord: *r, Prev: prev, Digest: digest[:]}, nil
 }
 
 // flush writes what was taken. After an error nothing of it counts: the file is cut back.

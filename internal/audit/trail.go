@@ -82,7 +82,7 @@ func Open(ctx context.Context, ledger Ledger, journal *Journal, seal *Seal, log 
 }
 
 func (t *Trail) recover(ctx context.Context) error {
-	left, bad := t.journal.left(t.seq)
+	left, bad := t.journal.left(t.seq, t.prev)
 	if bad != nil {
 		aside, err := t.journal.setAside()
 		t.log.Error("the journal of the audit trail does not go on where the trail ends; what follows in it is set aside", "cause", bad, "files", aside)
@@ -146,11 +146,9 @@ func (t *Trail) add(r keep.AuditRecord, durable bool) error {
 	if t.stuck != nil {
 		return t.stuck
 	}
-	chained := t.chain(r)
-	if t.journal != nil {
-		if err := t.journal.add(&chained, durable); err != nil {
-			return err
-		}
+	chained, err := t.chain(&r, durable)
+	if err != nil {
+		return err
 	}
 	t.seq, t.prev = chained.Seq, chained.Digest
 	if t.pending = append(t.pending, chained); len(t.pending) == 1 || len(t.pending) == batchLength {
@@ -170,8 +168,8 @@ func (t *Trail) hurry() {
 	}
 }
 
-// chain makes a record the next of the trail. The caller holds mu.
-func (t *Trail) chain(r keep.AuditRecord) records.ChainedRecord {
+// chain makes a record the next of the trail, and of the journal. The caller holds mu.
+func (t *Trail) chain(r *keep.AuditRecord, durable bool) (records.ChainedRecord, error) {
 	r.Seq = t.seq + 1
 	if r.At.IsZero() {
 		r.At = time.Now()
@@ -181,7 +179,10 @@ func (t *Trail) chain(r keep.AuditRecord) records.ChainedRecord {
 	if len(r.Detail) > maxDetail {
 		r.Detail = r.Detail[:maxDetail]
 	}
-	return records.ChainedRecord{AuditRecord: r, Prev: t.prev, Digest: Digest(t.prev, &r)}
+	if t.journal != nil {
+		return t.journal.add(t.prev, r, durable)
+	}
+	return records.ChainedRecord{AuditRecord: *r, Prev: t.prev, Digest: Digest(t.prev, r)}, nil
 }
 
 // Settle waits until the ledger has every record that was there when it was called, so

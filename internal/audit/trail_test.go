@@ -230,7 +230,7 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 
 	f, err := os.OpenFile(filepath.Join(copied, "audit.journal.0"), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
-	_, err = f.WriteString(`{"seq":3003,"at":`)
+	_, err = f.WriteString("\x80\x01\x11urbankeep audit 1")
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	for range 2 {
@@ -251,7 +251,21 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 func TestAJournalThatDoesNotFollowIsSetAside(t *testing.T) {
 	dir := t.TempDir()
 	written(t, dir, 3)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "audit.journal.1"), []byte(`{"seq":9,"at":"2026-01-01T00:00:00Z","action":"delete","prev":"","digest":""}`+"\n"), 0o600))
+	other := t.TempDir()
+	elsewhere, err := records.Open(t.Context(), other)
+	require.NoError(t, err)
+	ledger := &moody{DB: elsewhere, gate: make(chan struct{}, 1)}
+	wrong, err := audit.Open(t.Context(), ledger, journal(t, other), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	for range 4 { // the fourth would be the next, but for what stands before it
+		require.NoError(t, wrong.Record(change))
+	}
+	text, err := os.ReadFile(filepath.Join(other, "audit.journal.0"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "audit.journal.1"), text, 0o600))
+	close(ledger.gate)
+	wrong.Close()
+	require.NoError(t, elsewhere.Close())
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	trail, err := audit.Open(t.Context(), db, journal(t, dir), nil, slog.New(slog.DiscardHandler))

@@ -5,6 +5,7 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -89,13 +90,13 @@ func (r row) measure() error {
 		n = usualTurns
 	}
 	var ours, floor, ratio []float64
-	for range n {
-		f, err := r.floor()
-		if err != nil {
-			return fmt.Errorf("floor: %w", err)
-		}
-		o, err := r.ours()
-		if err != nil {
+	for turn := range n {
+		var f, o float64
+		var errs [2]error
+		measure := []func(){func() { f, errs[0] = r.floor() }, func() { o, errs[1] = r.ours() }}
+		measure[turn%2]()
+		measure[1-turn%2]()
+		if err := errors.Join(errs[:]...); err != nil {
 			return err
 		}
 		ours, floor, ratio = append(ours, o), append(floor, f), append(ratio, o/f)

@@ -163,7 +163,7 @@ func (w *world) trailRows() []row {
 		row{name: "audit trail, 10M: verified", unit: "per s", turns: 1, ours: w.verified, floor: w.justRead},
 		row{name: "audit trail, 1M: exported as CSV", unit: "per s", ours: w.exported, floor: w.justRead},
 		row{name: "audit trail: size of a record, against JSON", unit: "B", less: true, turns: 1, ours: w.sizeOfRecord, floor: w.sizeAsJSON},
-		row{name: "sftp upload of 4 KiB files, trail on and off", unit: "files/s", target: 0.95, turns: 7,
+		row{name: "sftp upload of 4 KiB files, trail on and off", unit: "files/s", target: 0.95, turns: 25, // many short ones: the machine's moods are larger than what is looked for
 			ours:  func() (float64, error) { return w.audited(&w.trails.on, nil) },
 			floor: func() (float64, error) { return w.audited(&w.trails.off, nothing{}) }})
 }
@@ -336,5 +336,5 @@ func (w *world) audited(s **service.Service, ledger audit.Ledger) (float64, erro
 	}
 	auditedTurn++
 	to := fmt.Sprint("audited", auditedTurn)
-	return timed(smallFiles, func() error { return w.sftp((*s).Address("sftp"), "mkdir "+to, "put "+w.small+"/* "+to+"/") })
+	return timed(smallFiles*2/5, func() error { return w.sftp((*s).Address("sftp"), "mkdir "+to, "put "+w.small+"/f[0-1]* "+to+"/") })
 }
