@@ -31,7 +31,10 @@ const (
 	OperatorSignIn  Action = "operator-sign-in"
 	OperatorSignOut Action = "operator-sign-out"
 	OperatorAdd     Action = "operator-add"
+	OperatorSet     Action = "operator-set"
+	OperatorRemove  Action = "operator-remove"
 	TokenAdd        Action = "token-add"
+	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator
 	ListenerAdd     Action = "listener-add"
 	ListenerSet     Action = "listener-set"
 	ListenerRemove  Action = "listener-remove"

@@ -18,7 +18,26 @@ type Operator struct {
 	Name         string
 	Role         Role
 	PasswordHash Secret
+	CodeSecret   Secret // of one-time codes, base32; "": it needs none
+	CodeStep     int64  // the last time step (RFC 6238, section 4.2) whose code was used
 	Created      time.Time
+	LastSignIn   time.Time // to the console
+}
+
+// Lesser is the role that may do less.
+func (r Role) Lesser(other Role) Role {
+	if r == Owner || other == Auditor || r == other {
+		return other
+	}
+	return r
+}
+
+// Check refuses a role that there is not, as a [*FieldError].
+func (r Role) Check() error {
+	if r != Owner && r != Manager && r != Auditor {
+		return &FieldError{"role", "use owner, manager or auditor"}
+	}
+	return nil
 }
 
 // MayChange reports whether the role may change anything.

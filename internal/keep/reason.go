@@ -32,6 +32,7 @@ const (
 	MustChange       Reason = "must-change"         // the password must be changed first
 	QuotaFull        Reason = "quota-full"          // the place holds as much as it may
 	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
+	CodeNeeded       Reason = "code-needed"         // the password is right, a one-time code must come with it
 	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in
 	NotYetValid      Reason = "not-yet-valid"       // the account's time has not begun

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -14,11 +15,19 @@ type operatorRow struct {
 	Name         string `db:"name"`
 	Role         string `db:"role"`
 	PasswordHash string `db:"password_hash"`
+	CodeSecret   string `db:"code_secret"`
+	CodeStep     int64  `db:"code_step"`
 	Created      int64  `db:"created"`
+	LastSignIn   int64  `db:"last_sign_in"`
 }
 
 func (r operatorRow) operator() *keep.Operator {
-	return &keep.Operator{ID: r.ID, Name: r.Name, Role: keep.Role(r.Role), PasswordHash: keep.Secret(r.PasswordHash), Created: fromMicros(r.Created)}
+	return &keep.Operator{ID: r.ID, Name: r.Name, Role: keep.Role(r.Role), PasswordHash: keep.Secret(r.PasswordHash), CodeSecret: keep.Secret(r.CodeSecret), CodeStep: r.CodeStep,
+		Created: fromMicros(r.Created), LastSignIn: fromMicros(r.LastSignIn)}
+}
+
+func operatorRowOf(o *keep.Operator) operatorRow {
+	return operatorRow{o.ID, o.Name, string(o.Role), o.PasswordHash.Reveal(), o.CodeSecret.Reveal(), o.CodeStep, micros(o.Created), micros(o.LastSignIn)}
 }
 
 // Operator reads one operator by name.
@@ -48,7 +57,7 @@ func (db *DB) AddOperator(ctx context.Context, o *keep.Operator) error {
 // that the link works once. [ErrNotFound] when the proof is spent, wrong or too old.
 func (db *DB) AddFirstOperator(ctx context.Context, setupDigest []byte, o *keep.Operator, now time.Time) error {
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
-		err := changed(tx.ExecContext(ctx, "DELETE FROM operator_proof WHERE digest = ? AND kind = 'setup' AND expires > ?", setupDigest, micros(now)))
+		err := changed(tx.ExecContext(ctx, "DELETE FROM proof WHERE digest = ? AND kind = 'setup' AND expires > ?", setupDigest, micros(now)))
 		if err != nil {
 			return err
 		}
@@ -57,8 +66,8 @@ func (db *DB) AddFirstOperator(ctx context.Context, setupDigest []byte, o *keep.
 }
 
 func insertOperator(ctx context.Context, tx *sqlx.Tx, o *keep.Operator) error {
-	result, err := tx.NamedExecContext(ctx, "INSERT INTO operator (name, role, password_hash, created) VALUES (:name, :role, :password_hash, :created)",
-		operatorRow{Name: o.Name, Role: string(o.Role), PasswordHash: o.PasswordHash.Reveal(), Created: micros(o.Created)})
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO operator (name, role, password_hash, code_secret, code_step, created, last_sign_in)
+		VALUES (:name, :role, :password_hash, :code_secret, :code_step, :created, :last_sign_in)`, operatorRowOf(o))
 	if err != nil {
 		return err
 	}
@@ -66,48 +75,62 @@ func insertOperator(ctx context.Context, tx *sqlx.Tx, o *keep.Operator) error {
 	return err
 }
 
-// Proof is what shows that a request comes from an operator. Only its SHA-256
-// digest is kept.
-type Proof struct {
-	Digest   []byte
-	Kind     string // "cookie", "token" or "setup"
-	Operator int64  // 0 for a set-up link
-	Label    string
-	Created  time.Time
-	Expires  time.Time
-}
+// ErrLastOwner says that a change would leave the service without an owner.
+var ErrLastOwner = errors.New("the last owner")
 
-// AddProof writes a proof, and drops those that have expired.
-func (db *DB) AddProof(ctx context.Context, p Proof) error {
+// SaveOperator writes what changed of an operator. [ErrLastOwner] when none would be left.
+// Endings are the kinds of proofs that end with the change, and recovery the digests of
+// recovery codes that begin with it.
+func (db *DB) SaveOperator(ctx context.Context, o *keep.Operator, endings []string, recovery [][]byte) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM operator_proof WHERE expires <= ?", micros(p.Created)); err != nil {
+		err := changed(tx.NamedExecContext(ctx, "UPDATE operator SET role = :role, password_hash = :password_hash, code_secret = :code_secret, code_step = :code_step WHERE id = :id", operatorRowOf(o)))
+		if err != nil {
 			return err
 		}
-		var operator *int64
-		if p.Operator != 0 {
-			operator = &p.Operator
+		for _, kind := range endings {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM proof WHERE operator_id = ? AND kind = ?", o.ID, kind); err != nil {
+				return err
+			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO operator_proof (digest, kind, operator_id, label, created, expires) VALUES (?, ?, ?, ?, ?, ?)",
-			p.Digest, p.Kind, operator, p.Label, micros(p.Created), micros(p.Expires))
-		return err
+		for _, digest := range recovery {
+			p := Proof{Digest: digest, Kind: "recovery", Operator: o.ID, Created: time.Now(), Expires: time.Now().AddDate(100, 0, 0)}
+			if err := insertProof(ctx, tx, p); err != nil {
+				return err
+			}
+		}
+		return ownerLeft(ctx, tx)
 	})
 }
 
-// DropProofs removes every proof of a kind.
-func (db *DB) DropProofs(ctx context.Context, kind string) error {
-	_, err := db.write.ExecContext(ctx, "DELETE FROM operator_proof WHERE kind = ?", kind)
-	return err
+// DeleteOperator removes an operator with everything that proves it. [ErrLastOwner] when
+// no owner would be left.
+func (db *DB) DeleteOperator(ctx context.Context, id int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if err := changed(tx.ExecContext(ctx, "DELETE FROM operator WHERE id = ?", id)); err != nil {
+			return err
+		}
+		return ownerLeft(ctx, tx)
+	})
 }
 
-// DropProof removes one proof.
-func (db *DB) DropProof(ctx context.Context, digest []byte) error {
-	return changed(db.write.ExecContext(ctx, "DELETE FROM operator_proof WHERE digest = ?", digest))
+func ownerLeft(ctx context.Context, tx *sqlx.Tx) error {
+	var owners int
+	if err := tx.GetContext(ctx, &owners, "SELECT count(*) FROM operator WHERE role = 'owner'"); err != nil {
+		return err
+	}
+	if owners == 0 {
+		return ErrLastOwner
+	}
+	return nil
 }
 
-// ProvenOperator finds who holds a live proof of a kind.
-func (db *DB) ProvenOperator(ctx context.Context, kind string, digest []byte, now time.Time) (*keep.Operator, error) {
-	var row operatorRow
-	err := db.read.GetContext(ctx, &row, `SELECT operator.* FROM operator_proof JOIN operator ON operator.id = operator_id
-		WHERE digest = ? AND kind = ? AND expires > ?`, digest, kind, micros(now))
-	return row.operator(), one(err)
+// SpendStep notes that the code of a time step was used. [ErrNotFound] when that or a
+// later one was used before.
+func (db *DB) SpendStep(ctx context.Context, operator, step int64) error {
+	return changed(db.write.ExecContext(ctx, "UPDATE operator SET code_step = ? WHERE id = ? AND code_step < ?", step, operator, step))
+}
+
+// NoteOperator notes that an operator signed in.
+func (db *DB) NoteOperator(ctx context.Context, operator int64, at time.Time) error {
+	return changed(db.write.ExecContext(ctx, "UPDATE operator SET last_sign_in = ? WHERE id = ?", micros(at), operator))
 }

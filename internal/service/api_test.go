@@ -149,6 +149,16 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 0}, 422, nil)
 	c.call("POST", "/operators/nobody/tokens", api.TokenNew{Label: "backup", Days: 7}, 404, nil)
 	c.call("POST", "/operators/tomas/tokens", api.TokenNew{Label: "backup", Days: 7}, 201, nil)
+	c.call("PATCH", "/operators/tomas", `{"role": "auditor"}`, 200, nil)
+	c.call("PATCH", "/operators/ilse", `{"role": "auditor"}`, 409, nil)
+	c.call("PATCH", "/operators/ilse", `{"codes": true}`, 422, nil)
+	c.call("GET", "/access?operator=tomas", nil, 200, nil)
+	c.call("DELETE", "/access/0000", nil, 404, nil)
+	c.call("DELETE", "/operators/tomas", nil, 204, nil)
+	c.call("POST", "/me/password", api.PasswordChange{Now: "x", Next: "y"}, 422, nil)
+	c.call("POST", "/me/codes", nil, 201, nil)
+	c.call("PUT", "/me/codes", api.CodesUse{Secret: "AAAA", Code: "1"}, 422, nil)
+	c.call("DELETE", "/me/codes", api.CodesDrop{Code: "1"}, 204, nil) // there are none
 
 	account := map[string]any{"name": "ann", "generate": true, "mounts": []map[string]any{{"at": "/", "store": "files", "folder": "{account}", "readOnly": false}},
 		"grants": []map[string]any{{"path": "/", "rights": "full"}}}

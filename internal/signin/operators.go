@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
+	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -52,15 +54,23 @@ func (o *Operators) allowed(address string) bool {
 
 var errTooMany = keep.Refuse(keep.TooManyAttempts, "too many attempts from this address: wait a minute")
 
-// SignIn proves an operator by password and gives a cookie that stands for it.
-func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password keep.Secret) (*keep.Operator, keep.Secret, error) {
+// SignIn proves an operator by password, and by a one-time code where it has those, and
+// gives a cookie that stands for it.
+func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password keep.Secret, code string) (*keep.Operator, keep.Secret, error) {
 	started := time.Now()
 	r := v.record("", keep.OperatorSignIn)
 	r.Operator = name[:min(len(name), maxName)]
-	if !o.allowed(v.Address) {
-		r.Outcome, r.Reason = keep.Refused, keep.TooManyAttempts
+	refuse := func(why *keep.Fault, wait time.Duration) (*keep.Operator, keep.Secret, error) {
+		r.Outcome, r.Reason, r.Duration = keep.Refused, why.Reason, time.Since(started)
 		o.Trail.Note(r)
-		return nil, "", errTooMany
+		select {
+		case <-time.After(wait - time.Since(started)):
+		case <-ctx.Done():
+		}
+		return nil, "", why
+	}
+	if !o.allowed(v.Address) {
+		return refuse(errTooMany, 0)
 	}
 	operator, err := o.DB.Operator(ctx, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
@@ -75,27 +85,41 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 		return nil, "", err
 	}
 	if !ok {
-		r.Outcome, r.Reason, r.Duration = keep.Refused, keep.BadCredentials, time.Since(started)
-		o.Trail.Note(r)
-		select {
-		case <-time.After(o.Delay - time.Since(started)):
-		case <-ctx.Done():
+		return refuse(errCredentials, o.Delay)
+	}
+	if operator.CodeSecret != "" {
+		if code == "" {
+			return refuse(errCodeNeeded, 0)
 		}
-		return nil, "", keep.Refuse(keep.BadCredentials, "the name or password is not right")
+		if r.Detail, err = o.spendCode(ctx, operator, code); errors.Is(err, records.ErrNotFound) {
+			return refuse(errCode, o.Delay)
+		} else if err != nil {
+			return nil, "", err
+		}
 	}
 	r.Outcome, r.Duration = keep.Done, time.Since(started)
 	if err := o.Trail.Record(r); err != nil {
 		return nil, "", err
 	}
-	cookie, err := o.prove(ctx, "cookie", operator.ID, "", CookieLife)
+	if err := o.DB.NoteOperator(ctx, operator.ID, started); err != nil {
+		return nil, "", err
+	}
+	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, CookieLife)
 	return operator, cookie, err
 }
 
+var (
+	errCredentials = keep.Refuse(keep.BadCredentials, "the name or password is not right")
+	errCodeNeeded  = keep.Refuse(keep.CodeNeeded, "the password is right: give the six digits that your authenticator shows now, or a recovery code")
+	errCode        = keep.Refuse(keep.BadCredentials, "the code is not right, or was used before: wait for the next one; a recovery code works once")
+)
+
 // prove makes a secret and remembers its digest.
-func (o *Operators) prove(ctx context.Context, kind string, operator int64, label string, life time.Duration) (keep.Secret, error) {
-	secret, now := rand.Text(), time.Now()
-	return keep.Secret(secret), o.DB.AddProof(ctx, records.Proof{Digest: digest(keep.Secret(secret)), Kind: kind, Operator: operator, Label: label,
-		Created: now, Expires: now.Add(life)})
+func (o *Operators) prove(ctx context.Context, p records.Proof, life time.Duration) (keep.Secret, error) {
+	secret := keep.Secret(rand.Text())
+	p.Digest, p.Created = digest(secret), time.Now()
+	p.Expires = p.Created.Add(life)
+	return secret, o.DB.AddProof(ctx, p)
 }
 
 func digest(secret keep.Secret) []byte {
@@ -103,54 +127,12 @@ func digest(secret keep.Secret) []byte {
 	return sum[:]
 }
 
-// ByCookie finds the operator whose console session a cookie stands for.
-func (o *Operators) ByCookie(ctx context.Context, cookie keep.Secret) (*keep.Operator, error) {
-	return o.DB.ProvenOperator(ctx, "cookie", digest(cookie), time.Now())
-}
-
-// ByToken finds the operator whom an API token stands for.
-func (o *Operators) ByToken(ctx context.Context, token keep.Secret) (*keep.Operator, error) {
-	return o.DB.ProvenOperator(ctx, "token", digest(token), time.Now())
-}
-
-// MaxTokenLife bounds how long an API token can work.
-const MaxTokenLife = 366 * 24 * time.Hour
-
-// NewToken makes an API token that stands for an operator; by asks for it.
-func (o *Operators) NewToken(ctx context.Context, v Visitor, by, name, label string, life time.Duration) (keep.Secret, error) {
-	if life <= 0 || life > MaxTokenLife {
-		return "", &keep.FieldError{Field: "days", Say: "use 1 to 366"}
-	}
-	operator, err := o.DB.Operator(ctx, name)
-	if errors.Is(err, records.ErrNotFound) {
-		return "", keep.Refuse(keep.NotFound, "no such operator: operator list shows the ones there are")
-	}
-	if err != nil {
-		return "", err
-	}
-	token, err := o.prove(ctx, "token", operator.ID, label, life)
-	if err != nil {
-		return "", err
-	}
-	r := v.record("", keep.TokenAdd)
-	r.Operator, r.Target, r.Outcome, r.Detail = by, name, keep.Done, label
-	return token, o.Trail.Record(r)
-}
-
-// SignOut ends the console session of a cookie.
-func (o *Operators) SignOut(ctx context.Context, v Visitor, operator string, cookie keep.Secret) error {
-	r := v.record("", keep.OperatorSignOut)
-	r.Operator, r.Outcome = operator, keep.Done
-	o.Trail.Note(r)
-	return o.DB.DropProof(ctx, digest(cookie))
-}
-
 // NewSetup makes the secret of a set-up link, and ends every earlier one.
 func (o *Operators) NewSetup(ctx context.Context) (keep.Secret, error) {
 	if err := o.DB.DropProofs(ctx, "setup"); err != nil {
 		return "", err
 	}
-	return o.prove(ctx, "setup", 0, "first operator", SetupLife)
+	return o.prove(ctx, records.Proof{Kind: "setup", Label: "first operator"}, SetupLife)
 }
 
 // SetUp makes the first operator, an owner, and spends the set-up link.
@@ -182,8 +164,8 @@ func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role
 	if err := keep.CheckName("operator", name); err != nil {
 		return nil, err
 	}
-	if role != keep.Owner && role != keep.Manager && role != keep.Auditor {
-		return nil, &keep.FieldError{Field: "role", Say: "use owner, manager or auditor"}
+	if err := role.Check(); err != nil {
+		return nil, err
 	}
 	if err := CheckPassword(password, name); err != nil {
 		return nil, err
@@ -203,4 +185,112 @@ func (o *Operators) added(v Visitor, by string, operator *keep.Operator, err err
 	r := v.record("", keep.OperatorAdd)
 	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
 	return o.Trail.Record(r)
+}
+
+// Change is what may change of an operator; nil fields stay.
+type Change struct {
+	Role     *keep.Role
+	Password *keep.Secret // ends its console sign-ins
+	NoCodes  bool         // it needs no one-time codes any more
+}
+
+// Set changes an operator; by asks for it.
+func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Change) (*keep.Operator, error) {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var said, endings []string
+	if c.Role != nil && *c.Role != operator.Role {
+		if err := c.Role.Check(); err != nil {
+			return nil, err
+		}
+		said = append(said, fmt.Sprintf("role %s, was %s", *c.Role, operator.Role))
+		operator.Role = *c.Role
+	}
+	if c.Password != nil {
+		if err := CheckPassword(*c.Password, operator.Name); err != nil {
+			return nil, err
+		}
+		if operator.PasswordHash, err = o.Hasher.Hash(ctx, *c.Password); err != nil {
+			return nil, err
+		}
+		said, endings = append(said, "password changed"), append(endings, "cookie")
+	}
+	if c.NoCodes && operator.CodeSecret != "" {
+		operator.CodeSecret = ""
+		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
+	}
+	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)
+}
+
+// save writes a changed operator and records it.
+func (o *Operators) save(ctx context.Context, v Visitor, by string, operator *keep.Operator, said string, endings []string, recovery [][]byte) error {
+	err := o.DB.SaveOperator(ctx, operator, endings, recovery)
+	if errors.Is(err, records.ErrLastOwner) {
+		return lastOwner(operator.Name)
+	}
+	if err != nil {
+		return err
+	}
+	r := v.record("", keep.OperatorSet)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, said
+	return o.Trail.Record(r)
+}
+
+func lastOwner(name string) error {
+	return keep.Refuse(keep.InUse, name+" is the last owner: make another operator an owner first")
+}
+
+// Remove removes an operator; its console sign-ins and tokens end with it.
+func (o *Operators) Remove(ctx context.Context, v Visitor, by, name string) error {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	err = o.DB.DeleteOperator(ctx, operator.ID)
+	if errors.Is(err, records.ErrLastOwner) {
+		return lastOwner(operator.Name)
+	}
+	if err != nil {
+		return err
+	}
+	r := v.record("", keep.OperatorRemove)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
+	return o.Trail.Record(r)
+}
+
+func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, error) {
+	operator, err := o.DB.Operator(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		err = keep.Refuse(keep.NotFound, "no such operator: operator list shows the ones there are")
+	}
+	return operator, err
+}
+
+// ChangePassword gives an operator a new password of its own choice: now is the one it
+// has. Its console sign-ins end, but the one it asks from.
+func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, now, next, cookie keep.Secret) error {
+	if !o.allowed(v.Address) {
+		return errTooMany
+	}
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	if ok, err := o.Hasher.Matches(ctx, operator.PasswordHash, now); err != nil {
+		return err
+	} else if !ok {
+		return &keep.FieldError{Field: "now", Say: "it is not the password you have"}
+	}
+	if err := CheckPassword(next, operator.Name); err != nil {
+		return err
+	}
+	if operator.PasswordHash, err = o.Hasher.Hash(ctx, next); err != nil {
+		return err
+	}
+	if err := o.DB.DropOtherCookies(ctx, operator.ID, digest(cookie)); err != nil {
+		return err
+	}
+	return o.save(ctx, v, operator.Name, operator, "password changed", nil, nil)
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"urbankeep/internal/keep"
 	"urbankeep/internal/traffic"
 	"urbankeep/internal/web/api"
 )
@@ -20,6 +21,8 @@ const (
 	liveMessage = 12 << 10
 	// liveQuiet is how long the stream may be silent before a sign of life.
 	liveQuiet = 15 * time.Second
+	// liveKnown is how often it is asked whether the reader may still read.
+	liveKnown = 5 * time.Second
 	// liveSlow is how long a reader may take for a message. One that takes longer is
 	// dropped; when it comes back it starts anew.
 	liveSlow = 10 * time.Second
@@ -36,7 +39,13 @@ func (s *Server) live(c *gin.Context) error {
 	tick := time.NewTicker(livePace)
 	defer tick.Stop()
 	var told traffic.Beat
-	for spoke := time.Now(); ; {
+	for spoke, known := time.Now(), time.Now(); ; {
+		if time.Since(known) > liveKnown {
+			if _, err := s.operatorOf(c, actor(c).Protocol == keep.Local); err != nil {
+				return nil // the sign-in has ended: so does what it sees
+			}
+			known = time.Now()
+		}
 		changes := reader.Next(liveMessage)
 		message := []byte(": quiet\n\n")
 		if moved := changes.Beat.At != told.At && !(still(changes.Beat) && still(told)); moved || !changes.Empty() {

@@ -15,6 +15,10 @@ func visitor(c *gin.Context) signin.Visitor {
 	return signin.Visitor{Address: clientAddress(c), Protocol: keep.Console, Encrypted: c.Request.TLS != nil}
 }
 
+func showOperator(o *keep.Operator) api.Operator {
+	return api.Operator{Operator: o.Name, Role: o.Role, Codes: o.CodeSecret != "", Created: o.Created, LastSignIn: known(o.LastSignIn)}
+}
+
 // setupState tells anyone whether the first operator is still to be made.
 func (s *Server) setupState(c *gin.Context) error {
 	operators, err := s.DB.Operators(c.Request.Context())
@@ -34,7 +38,7 @@ func (s *Server) setUp(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.Operator{Operator: operator.Name, Role: operator.Role})
+	c.JSON(http.StatusCreated, showOperator(operator))
 	return nil
 }
 
@@ -43,12 +47,12 @@ func (s *Server) signIn(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	operator, cookie, err := s.Operators.SignIn(c.Request.Context(), visitor(c), ask.Operator, keep.Secret(ask.Password))
+	operator, cookie, err := s.Operators.SignIn(c.Request.Context(), visitor(c), ask.Operator, keep.Secret(ask.Password), ask.Code)
 	if err != nil {
 		return err
 	}
 	s.setCookie(c, cookie.Reveal(), int(signin.CookieLife.Seconds()))
-	c.JSON(http.StatusOK, api.Operator{Operator: operator.Name, Role: operator.Role})
+	c.JSON(http.StatusOK, showOperator(operator))
 	return nil
 }
 
@@ -70,7 +74,16 @@ func (s *Server) signOut(c *gin.Context) error {
 
 func (s *Server) me(c *gin.Context) error {
 	who := actor(c)
-	c.JSON(http.StatusOK, api.Operator{Operator: who.Operator, Role: who.Role})
+	shown := api.Operator{Operator: who.Operator, Role: who.Role, Created: time.Time{}}
+	if who.Protocol != keep.Local {
+		operator, err := s.DB.Operator(c.Request.Context(), who.Operator)
+		if err != nil {
+			return err
+		}
+		shown = showOperator(operator)
+		shown.Role = who.Role // a token's may be less
+	}
+	c.JSON(http.StatusOK, shown)
 	return nil
 }
 
@@ -95,7 +108,7 @@ func (s *Server) operators(c *gin.Context) error {
 	}
 	page := api.Page[api.Operator]{Items: []api.Operator{}}
 	for _, o := range found {
-		page.Items = append(page.Items, api.Operator{Operator: o.Name, Role: o.Role})
+		page.Items = append(page.Items, showOperator(o))
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -113,23 +126,44 @@ func (s *Server) addOperator(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.Operator{Operator: made.Name, Role: made.Role})
+	c.JSON(http.StatusCreated, showOperator(made))
 	return nil
 }
 
-func (s *Server) addToken(c *gin.Context) error {
-	var ask api.TokenNew
+func (s *Server) setOperator(c *gin.Context) error {
+	var ask api.OperatorChange
 	if err := body(c, &ask); err != nil {
 		return err
 	}
 	if err := ownersOnly(c); err != nil {
 		return err
 	}
-	token, err := s.Operators.NewToken(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), ask.Label, time.Duration(ask.Days)*24*time.Hour)
+	change := signin.Change{Role: ask.Role}
+	if ask.Password != nil {
+		password := keep.Secret(*ask.Password)
+		change.Password = &password
+	}
+	if ask.Codes != nil {
+		if change.NoCodes = !*ask.Codes; *ask.Codes {
+			return &keep.FieldError{Field: "codes", Say: "only the operator can switch them on, in the console: it must show that it can make them"}
+		}
+	}
+	operator, err := s.Operators.Set(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), change)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.Token{Token: token.Reveal()})
+	c.JSON(http.StatusOK, showOperator(operator))
+	return nil
+}
+
+func (s *Server) removeOperator(c *gin.Context) error {
+	if err := ownersOnly(c); err != nil {
+		return err
+	}
+	if err := s.Operators.Remove(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
 	return nil
 }
 

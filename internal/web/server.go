@@ -85,13 +85,21 @@ func (s *Server) Handler(local bool) http.Handler {
 	known := v1.Group("", s.identify(local), s.settle)
 	known.POST("/sign-out", s.handle(s.signOut))
 	known.GET("/me", s.handle(s.me))
+	known.POST("/me/password", s.handle(s.changeMyPassword))
+	known.POST("/me/codes", s.handle(s.newCodes))
+	known.PUT("/me/codes", s.handle(s.useCodes))
+	known.DELETE("/me/codes", s.handle(s.dropCodes))
 	known.GET("/host-keys", s.handle(s.hostKeys))
 	known.POST("/host-keys", s.handle(s.addHostKey))
 	known.POST("/host-keys/:id/use", s.handle(s.useHostKey))
 	known.DELETE("/host-keys/:id", s.handle(s.removeHostKey))
 	known.GET("/operators", s.handle(s.operators))
 	known.POST("/operators", s.handle(s.addOperator))
+	known.PATCH("/operators/:operator", s.handle(s.setOperator))
+	known.DELETE("/operators/:operator", s.handle(s.removeOperator))
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
+	known.GET("/access", s.handle(s.access))
+	known.DELETE("/access/:id", s.handle(s.endAccess))
 	known.GET("/status", s.handle(s.status))
 	known.GET("/listeners", s.handle(s.listeners))
 	known.POST("/listeners", s.handle(s.addListener))
@@ -268,7 +276,7 @@ func statusOf(reason keep.Reason) int {
 	switch reason {
 	case keep.NotFound:
 		return http.StatusNotFound
-	case keep.BadCredentials:
+	case keep.BadCredentials, keep.CodeNeeded:
 		return http.StatusUnauthorized
 	case keep.TooManyAttempts:
 		return http.StatusTooManyRequests
@@ -309,7 +317,7 @@ func body(c *gin.Context, into any) error {
 func (s *Server) identify(local bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		who, err := s.operatorOf(c, local)
-		if err == nil && c.Request.Method != http.MethodGet && !who.Role.MayChange() && c.FullPath() != "/api/v1/sign-out" {
+		if err == nil && c.Request.Method != http.MethodGet && !who.Role.MayChange() && !ownBusiness[c.FullPath()] {
 			err = errRole
 		}
 		if err != nil {
@@ -324,11 +332,12 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 	if local {
 		return office.Actor{Operator: "local", Role: keep.Owner, Protocol: keep.Local}, nil
 	}
-	operator, err := (*keep.Operator)(nil), error(records.ErrNotFound)
+	operator, access, err := (*keep.Operator)(nil), "", error(records.ErrNotFound)
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		operator, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
+		c.Set("token", true)
+		operator, access, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
 	} else if cookie, cerr := c.Cookie(cookieName); cerr == nil {
-		operator, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
+		operator, access, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
 	}
 	if errors.Is(err, records.ErrNotFound) {
 		return office.Actor{}, errSignIn
@@ -336,6 +345,7 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 	if err != nil {
 		return office.Actor{}, err
 	}
+	c.Set("access", access)
 	return office.Actor{Operator: operator.Name, Role: operator.Role, Address: clientAddress(c), Protocol: keep.Console}, nil
 }
 

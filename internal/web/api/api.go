@@ -266,36 +266,6 @@ type Checkpoint struct {
 	Key  string    `json:"key"`
 }
 
-// Operator is who administers.
-type Operator struct {
-	Operator string    `json:"operator"`
-	Role     keep.Role `json:"role"`
-}
-
-// OperatorNew asks for an operator.
-type OperatorNew struct {
-	Operator string    `json:"operator"`
-	Role     keep.Role `json:"role"`
-	Password string    `json:"password"`
-}
-
-// TokenNew asks for an API token.
-type TokenNew struct {
-	Label string `json:"label"`
-	Days  int    `json:"days"` // how long it works
-}
-
-// Token is an API token, shown this once.
-type Token struct {
-	Token string `json:"token"`
-}
-
-// SignIn asks to sign an operator in.
-type SignIn struct {
-	Operator string `json:"operator"`
-	Password string `json:"password"`
-}
-
 // SetUp asks for the first operator.
 type SetUp struct {
 	Secret   string `json:"secret"` // of the set-up link

@@ -1,0 +1,116 @@
+package signin
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"image/png"
+	"strings"
+	"time"
+
+	"github.com/pquerna/otp"
+	"github.com/pquerna/otp/hotp"
+	"github.com/pquerna/otp/totp"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+)
+
+const (
+	// codeStep is how long a one-time code is shown (RFC 6238, section 5.2), seconds.
+	codeStep = 30
+	// codeDrift is how many steps a clock may be ahead or behind.
+	codeDrift = 1
+	// recoveryCodes is how many there are; each works once, for who has lost the device.
+	recoveryCodes = 10
+	// codePicture is the side of the picture that authenticators read, pixels.
+	codePicture = 220
+)
+
+// Codes are what an authenticator needs to make an operator's one-time codes.
+type Codes struct {
+	Secret  keep.Secret // base32
+	URI     keep.Secret // otpauth://
+	Picture []byte      // of the URI, PNG
+}
+
+// NewCodes makes a secret for an operator. Nothing is kept until [Operators.UseCodes]
+// shows that an authenticator has it.
+func (o *Operators) NewCodes(service, name string) (*Codes, error) {
+	key, err := totp.Generate(totp.GenerateOpts{Issuer: service, AccountName: name, Period: codeStep})
+	if err != nil {
+		return nil, err
+	}
+	picture, err := key.Image(codePicture, codePicture)
+	if err != nil {
+		return nil, err
+	}
+	var text bytes.Buffer
+	if err := png.Encode(&text, picture); err != nil {
+		return nil, err
+	}
+	return &Codes{keep.Secret(key.Secret()), keep.Secret(key.URL()), text.Bytes()}, nil
+}
+
+// UseCodes asks an operator for a one-time code at each sign-in from now on, once it has
+// shown that it can make them, and gives its recovery codes, this once.
+func (o *Operators) UseCodes(ctx context.Context, v Visitor, name string, secret keep.Secret, code string) (recovery []keep.Secret, err error) {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if operator.CodeSecret != "" {
+		return nil, keep.Refuse(keep.AlreadyThere, "one-time codes are asked for already: switch them off first")
+	}
+	step, ok := stepOf(secret, code)
+	if !ok {
+		return nil, &keep.FieldError{Field: "code", Say: "it is not what this secret gives now: is the clock of your device right?"}
+	}
+	operator.CodeSecret, operator.CodeStep = secret, step
+	var digests [][]byte
+	for range recoveryCodes {
+		text := strings.ToLower(rand.Text()[:16])
+		recovery = append(recovery, keep.Secret(text[:4]+"-"+text[4:8]+"-"+text[8:12]+"-"+text[12:]))
+		digests = append(digests, digest(keep.Secret(text)))
+	}
+	return recovery, o.save(ctx, v, operator.Name, operator, "one-time codes on", []string{"recovery"}, digests)
+}
+
+// stepOf finds the time step whose code this is, now or nearly now.
+func stepOf(secret keep.Secret, code string) (int64, bool) {
+	now := time.Now().Unix() / codeStep
+	for step := now - codeDrift; step <= now+codeDrift; step++ {
+		if ok, err := hotp.ValidateCustom(code, uint64(step), secret.Reveal(), hotp.ValidateOpts{Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1}); err == nil && ok {
+			return step, true
+		}
+	}
+	return 0, false
+}
+
+// spendCode takes a one-time code or a recovery code, each of which works once, and says
+// which it was. [records.ErrNotFound] when it is neither.
+func (o *Operators) spendCode(ctx context.Context, operator *keep.Operator, code string) (said string, err error) {
+	code = strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
+	if step, ok := stepOf(operator.CodeSecret, code); ok {
+		return "with a one-time code", o.DB.SpendStep(ctx, operator.ID, step)
+	}
+	return "with a recovery code", o.DB.SpendRecovery(ctx, operator.ID, digest(keep.Secret(code)))
+}
+
+// DropOwnCodes stops asking an operator for codes, at its own wish; code is one.
+func (o *Operators) DropOwnCodes(ctx context.Context, v Visitor, name, code string) error {
+	if !o.allowed(v.Address) {
+		return errTooMany
+	}
+	operator, err := o.find(ctx, name)
+	if err != nil || operator.CodeSecret == "" {
+		return err
+	}
+	if _, err := o.spendCode(ctx, operator, code); err == records.ErrNotFound {
+		return &keep.FieldError{Field: "code", Say: errCode.Say}
+	} else if err != nil {
+		return err
+	}
+	_, err = o.Set(ctx, v, name, name, Change{NoCodes: true})
+	return err
+}
