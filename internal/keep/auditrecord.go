@@ -28,6 +28,7 @@ const (
 const (
 	ServiceStart    Action = "service-start"
 	ServiceStop     Action = "service-stop"
+	ServiceSet      Action = "service-set"
 	OperatorSignIn  Action = "operator-sign-in"
 	OperatorSignOut Action = "operator-sign-out"
 	OperatorAdd     Action = "operator-add"

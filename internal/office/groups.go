@@ -61,7 +61,7 @@ func (o *Office) AddGroup(ctx context.Context, who Actor, g *keep.Group) error {
 	} else if err != nil {
 		return err
 	}
-	return o.record(who, keep.GroupAdd, g.Name, change(nil, groupFacts(g)))
+	return o.changed(ctx, who, keep.GroupAdd, groups, g.Name, nil, groupFacts(g))
 }
 
 // SetGroup changes a group: edit changes a copy, which must leave every account in
@@ -102,25 +102,25 @@ func (o *Office) SetGroup(ctx context.Context, who Actor, name string, edit func
 		}
 		o.Live.Renew(e)
 	}
-	return &g, o.record(who, keep.GroupSet, g.Name, change(groupFacts(before), groupFacts(&g)))
+	return &g, o.changed(ctx, who, keep.GroupSet, groups, g.Name, groupFacts(before), groupFacts(&g))
 }
 
 // stayWhole refuses a change of a group that would leave one of its accounts, for
 // example, without a home.
 func (o *Office) stayWhole(ctx context.Context, accounts []*keep.Account, changed *keep.Group) error {
 	for _, a := range accounts {
-		groups := make([]*keep.Group, len(a.Groups))
+		in := make([]*keep.Group, len(a.Groups))
 		for i, name := range a.Groups {
-			if groups[i] = changed; name != changed.Name {
+			if in[i] = changed; name != changed.Name {
 				g, err := o.DB.Group(ctx, name)
 				if err != nil {
 					return err
 				}
-				groups[i] = g
+				in[i] = g
 			}
 		}
 		var field *keep.FieldError
-		if _, err := keep.Resolve(a, groups); errors.As(err, &field) {
+		if _, err := keep.Resolve(a, in); errors.As(err, &field) {
 			return &keep.FieldError{Field: field.Field, Say: "that would break the account " + a.Name + ": " + field.Say}
 		}
 	}
@@ -145,7 +145,7 @@ func (o *Office) DeleteGroup(ctx context.Context, who Actor, name string) error 
 	if err := o.DB.DeleteGroup(ctx, g.ID); err != nil {
 		return err
 	}
-	return o.record(who, keep.GroupDelete, g.Name, change(groupFacts(g), nil))
+	return o.changed(ctx, who, keep.GroupDelete, groups, g.Name, groupFacts(g), nil)
 }
 
 // listed names up to ten things: "the accounts ann, ben and 3 more".

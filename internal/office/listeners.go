@@ -2,7 +2,6 @@ package office
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 
 	"urbankeep/internal/certificate"
@@ -45,7 +44,7 @@ func (o *Office) AddListener(ctx context.Context, who Actor, l keep.Listener) (k
 		o.Live.Remove(l.Name)
 		return l, err
 	}
-	return l, o.recordListener(who, keep.ListenerAdd, l.Name, nil, &l)
+	return l, o.changed(ctx, who, keep.ListenerAdd, listeners, l.Name, nil, l)
 }
 
 // SetListener changes a listener. Its sessions stay; what it asks of clients
@@ -68,7 +67,7 @@ func (o *Office) SetListener(ctx context.Context, who Actor, name string, edit f
 	if err := o.DB.SaveListener(ctx, l); err != nil {
 		return l, errors.Join(err, o.Live.Apply(before))
 	}
-	return l, o.recordListener(who, keep.ListenerSet, name, &before, &l)
+	return l, o.changed(ctx, who, keep.ListenerSet, listeners, name, before, l)
 }
 
 // RemoveListener removes a listener; its open sessions stay.
@@ -83,7 +82,7 @@ func (o *Office) RemoveListener(ctx context.Context, who Actor, name string) err
 		return err
 	}
 	o.Live.Remove(name)
-	return o.recordListener(who, keep.ListenerRemove, name, &l, nil)
+	return o.changed(ctx, who, keep.ListenerRemove, listeners, name, l, nil)
 }
 
 func (o *Office) findListener(ctx context.Context, name string) (l keep.Listener, others []keep.Listener, err error) {
@@ -100,14 +99,6 @@ func (o *Office) findListener(ctx context.Context, name string) (l keep.Listener
 		}
 	}
 	return l, others, err
-}
-
-func (o *Office) recordListener(who Actor, action keep.Action, name string, before, after *keep.Listener) error {
-	text, err := json.Marshal(map[string]*keep.Listener{"before": before, "after": after})
-	if err != nil {
-		return err
-	}
-	return o.record(who, action, name, string(text))
 }
 
 // FollowCertificate uses a certificate in files on the service's machine, and

@@ -2,7 +2,6 @@ package office
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -70,6 +69,8 @@ type Actor struct {
 	Role     keep.Role
 	Address  string
 	Protocol keep.Protocol
+
+	undoes int64 // the change that is being taken back; 0: none
 }
 
 // ErrAccountMissing says that no account has the name asked for.
@@ -108,15 +109,6 @@ func factsOf(a *keep.Account) *facts {
 		f.Password = "set"
 	}
 	return f
-}
-
-// change is a before and after as JSON; nil is nothing.
-func change[T any](before, after *T) string {
-	text, err := json.Marshal(map[string]*T{"before": before, "after": after})
-	if err != nil {
-		return ""
-	}
-	return string(text)
 }
 
 // Account reads one account with what its groups make of it.
@@ -181,7 +173,7 @@ func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, pas
 	if err := o.Arrange(ctx); err != nil {
 		return nil, err
 	}
-	return e, o.record(who, keep.AccountAdd, a.Name, change(nil, factsOf(a)))
+	return e, o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a))
 }
 
 var errNameTaken = &keep.FieldError{Field: "name", Say: "the name is taken: choose another"}
@@ -275,7 +267,7 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 		return nil, err
 	}
 	o.Live.Renew(e)
-	return e, o.record(who, action, a.Name, change(before, after))
+	return e, o.changed(ctx, who, action, accounts, a.Name, before, after)
 }
 
 // Suspend keeps an account from signing in and ends its sessions; Resume lets it in again.
@@ -321,7 +313,7 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	if err := o.Arrange(ctx); err != nil {
 		return err
 	}
-	return o.record(who, keep.AccountDelete, a.Name, change(factsOf(a), nil))
+	return o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil)
 }
 
 // Arrange tells the ledger which folders have quotas now.

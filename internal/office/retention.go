@@ -47,7 +47,7 @@ func (o *Office) SetRetention(ctx context.Context, who Actor, r keep.Retention) 
 	if err := o.DB.SaveSetting(ctx, retentionSetting, string(text)); err != nil {
 		return err
 	}
-	return o.record(who, keep.RetentionSet, "", change(&before, &r))
+	return o.changed(ctx, who, keep.RetentionSet, retention, "", before, r)
 }
 
 // Retire seals what the retention lets go into archive files and takes it out of the
@@ -98,8 +98,7 @@ func (o *Office) SetCollector(ctx context.Context, who Actor, to keep.Collector)
 	if err := o.Collector.Set(ctx, to); err != nil {
 		return err
 	}
-	before.Trust, to.Trust = shortly(before.Trust), shortly(to.Trust)
-	return o.record(who, keep.CollectorSet, "", change(&before, &to))
+	return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to)
 }
 
 // shortly says that there are certificates, not which.

@@ -144,6 +144,14 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 			}
 		}
 	}
+	before := make([]*facts, len(save))
+	for i, a := range save {
+		was, err := o.DB.Account(ctx, a.Name)
+		if err != nil {
+			return nil, err
+		}
+		before[i] = factsOf(was)
+	}
 	if err := o.DB.WriteAccounts(ctx, add, save); err != nil {
 		return nil, err
 	}
@@ -157,12 +165,13 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 		}
 		o.Live.Renew(e)
 	}
-	for _, l := range lines {
-		if l.Does == "nothing" {
-			continue
+	for _, a := range add {
+		if err := o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a)); err != nil {
+			return nil, err
 		}
-		action := map[string]keep.Action{"add": keep.AccountAdd, "change": keep.AccountSet}[l.Does]
-		if err := o.record(who, action, l.Account, "import: "+strings.Join(l.Changes, "; ")); err != nil {
+	}
+	for i, a := range save {
+		if err := o.changed(ctx, who, keep.AccountSet, accounts, a.Name, before[i], factsOf(a)); err != nil {
 			return nil, err
 		}
 	}

@@ -25,33 +25,37 @@ func (o *Office) Grounds(ctx context.Context) ([]string, error) {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }), err
 }
 
+type groundsFacts struct {
+	Folders []string `json:"folders"`
+}
+
 // SetGrounds says which folders of the machine stores may use at all. A store that
 // would be outside keeps it from being said.
-func (o *Office) SetGrounds(ctx context.Context, who Actor, grounds []string) error {
+func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) error {
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	before, err := o.Grounds(ctx)
 	if err != nil {
 		return err
 	}
-	for i, folder := range grounds {
-		if grounds[i], err = store.Real(folder); err != nil {
+	for i, folder := range folders {
+		if folders[i], err = store.Real(folder); err != nil {
 			return &keep.FieldError{Field: "grounds", Say: err.Error()}
 		}
 	}
-	stores, err := o.DB.Stores(ctx)
+	known, err := o.DB.Stores(ctx)
 	if err != nil {
 		return err
 	}
-	for _, s := range stores {
-		if len(grounds) > 0 && !slices.ContainsFunc(grounds, func(g string) bool { return store.Contains(g, s.Folder) }) {
+	for _, s := range known {
+		if len(folders) > 0 && !slices.ContainsFunc(folders, func(g string) bool { return store.Contains(g, s.Folder) }) {
 			return keep.Refuse(keep.InUse, fmt.Sprintf("the store %s lies in %s, which would be outside: name a folder that holds it too", s.Name, s.Folder))
 		}
 	}
-	if err := o.DB.SaveSetting(ctx, groundsSetting, strings.Join(grounds, "\n")); err != nil {
+	if err := o.DB.SaveSetting(ctx, groundsSetting, strings.Join(folders, "\n")); err != nil {
 		return err
 	}
-	return o.record(who, keep.GroundsSet, "", change(&before, &grounds))
+	return o.changed(ctx, who, keep.GroundsSet, grounds, "", groundsFacts{before}, groundsFacts{folders})
 }
 
 // AddStore makes a folder of the machine a store, and makes the folder where it is
@@ -62,24 +66,24 @@ func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store) (keep.St
 	if err := keep.CheckName("name", s.Name); err != nil {
 		return s, err
 	}
-	stores, err := o.DB.Stores(ctx)
+	known, err := o.DB.Stores(ctx)
 	if err != nil {
 		return s, err
 	}
-	if slices.ContainsFunc(stores, func(other keep.Store) bool { return strings.EqualFold(other.Name, s.Name) }) {
+	if slices.ContainsFunc(known, func(other keep.Store) bool { return strings.EqualFold(other.Name, s.Name) }) {
 		return s, errNameTaken
 	}
-	grounds, err := o.Grounds(ctx)
+	below, err := o.Grounds(ctx)
 	if err != nil {
 		return s, err
 	}
-	if s.Folder, err = store.Found(s.Folder, grounds, stores, o.Dir); err != nil {
+	if s.Folder, err = store.Found(s.Folder, below, known, o.Dir); err != nil {
 		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
 	}
 	if err := o.DB.SaveStore(ctx, s); err != nil {
 		return s, err
 	}
-	return s, o.record(who, keep.StoreAdd, s.Name, s.Folder)
+	return s, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s)
 }
 
 // StoreUsers are the accounts and groups with a mount in each store, by its name.
@@ -110,11 +114,11 @@ func (o *Office) StoreUsers(ctx context.Context) (map[string][]string, error) {
 func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error {
 	o.changing.Lock()
 	defer o.changing.Unlock()
-	stores, err := o.DB.Stores(ctx)
+	known, err := o.DB.Stores(ctx)
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(stores, func(s keep.Store) bool { return s.Name == name })
+	at := slices.IndexFunc(known, func(s keep.Store) bool { return s.Name == name })
 	if at < 0 {
 		return keep.Refuse(keep.NotFound, "no such store: store list shows the ones there are")
 	}
@@ -125,11 +129,11 @@ func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error 
 	if in := users[name]; len(in) > 0 {
 		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+strings.TrimPrefix(listed(in, "user"), "the ")+": take those away first")
 	}
-	folder := stores[at].Folder
+	gone := known[at]
 	if err := o.DB.DeleteStore(ctx, name); err != nil {
 		return err
 	}
-	return o.record(who, keep.StoreRemove, name, folder)
+	return o.changed(ctx, who, keep.StoreRemove, stores, name, gone, nil)
 }
 
 // Recount counts a folder with a quota anew.
@@ -171,5 +175,5 @@ func (o *Office) SetGate(ctx context.Context, who Actor, rules keep.Rules, meant
 		return err
 	}
 	o.Live.Admit(rules)
-	return o.record(who, keep.GateSet, "", change(&before, &rules))
+	return o.changed(ctx, who, keep.GateSet, gate, "", before, rules)
 }

@@ -1,0 +1,193 @@
+package office
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+)
+
+// The kinds of things whose changes can be taken back.
+const (
+	accounts   = "account"
+	groups     = "group"
+	listeners  = "listener"
+	stores     = "store"
+	grounds    = "store-grounds"
+	gate       = "gate"
+	retention  = "retention"
+	collectors = "collector"
+	identity   = "service"
+)
+
+// changed keeps a change in the history, and records it. Before and after are what they
+// are in JSON; nil is nothing.
+func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any) error {
+	c := records.Change{At: time.Now().UTC(), Operator: who.Operator, Address: who.Address, Action: action, What: what, Name: name, Undoes: who.undoes}
+	for value, into := range map[*any]*string{&before: &c.Before, &after: &c.After} {
+		if *value == nil {
+			continue
+		}
+		text, err := json.Marshal(*value)
+		if err != nil {
+			return err
+		}
+		*into = string(text)
+	}
+	ctx = context.WithoutCancel(ctx) // it has happened: who asked may have gone
+	if _, err := o.DB.AddChange(ctx, c); err != nil {
+		return err
+	}
+	detail, err := json.Marshal(struct {
+		Before any   `json:"before"`
+		After  any   `json:"after"`
+		Undoes int64 `json:"undoes,omitempty"`
+	}{brief(before), brief(after), who.undoes})
+	if err != nil {
+		return err
+	}
+	return o.record(who, action, name, string(detail))
+}
+
+// brief leaves out what is too long for the trail.
+func brief(value any) any {
+	if c, ok := value.(keep.Collector); ok {
+		c.Trust = shortly(c.Trust)
+		return c
+	}
+	return value
+}
+
+// History reads changes; see [records.DB.Changes].
+func (o *Office) History(ctx context.Context, what, name string, before int64, limit int) ([]records.Change, error) {
+	return o.DB.Changes(ctx, what, name, before, limit)
+}
+
+// Undo takes one change back. What was changed again since, it leaves to whoever takes
+// that back first; everything else that changed since stays.
+func (o *Office) Undo(ctx context.Context, who Actor, id int64) (records.Change, error) {
+	c, err := o.DB.Change(ctx, id)
+	if errors.Is(err, records.ErrNotFound) {
+		return c, keep.Refuse(keep.NotFound, "no such change: history lists the ones there are")
+	}
+	if err != nil {
+		return c, err
+	}
+	if c.UndoneBy != 0 {
+		return c, keep.Refuse(keep.AlreadyThere, fmt.Sprintf("the change %d was taken back by the change %d: undo that one to have it again", id, c.UndoneBy))
+	}
+	way := o.wayOf(c.What)
+	now, err := way.now(ctx, c.Name)
+	if err != nil {
+		return c, err
+	}
+	who.undoes = id
+	switch {
+	case c.Before == "":
+		if now == nil {
+			return c, keep.Refuse(keep.NotFound, "what the change made is gone already")
+		}
+		if err := way.remove(ctx, who, c.Name); err != nil {
+			return c, err
+		}
+	case c.After == "":
+		if now != nil {
+			return c, keep.Refuse(keep.AlreadyThere, fmt.Sprintf("there is a %s %s again: rename or remove it first", c.What, c.Name))
+		}
+		if err := way.put(ctx, who, c.Name, []byte(c.Before)); err != nil {
+			return c, err
+		}
+	default:
+		if now == nil {
+			return c, keep.Refuse(keep.NotFound, fmt.Sprintf("the %s %s is gone: undo its removal first", c.What, c.Name))
+		}
+		text, err := takenBack(c, now)
+		if err != nil {
+			return c, err
+		}
+		if err := way.put(ctx, who, c.Name, text); err != nil {
+			return c, err
+		}
+	}
+	newest, err := o.DB.Changes(ctx, c.What, c.Name, 0, 1)
+	if err != nil || len(newest) == 0 {
+		return c, err
+	}
+	return newest[0], nil
+}
+
+// takenBack is what is there now, with what one change changed as it was before.
+func takenBack(c records.Change, now any) ([]byte, error) {
+	text, err := json.Marshal(now)
+	if err != nil {
+		return nil, err
+	}
+	var before, after, is map[string]json.RawMessage
+	for source, into := range map[*map[string]json.RawMessage][]byte{&before: []byte(c.Before), &after: []byte(c.After), &is: text} {
+		if *source, err = flat(into); err != nil {
+			return nil, err
+		}
+	}
+	some := false
+	for _, key := range slices.Sorted(maps.Keys(union(before, after))) {
+		if bytes.Equal(before[key], after[key]) || key == "password" {
+			continue // a password that was is known to nobody
+		}
+		some = true
+		if !bytes.Equal(is[key], after[key]) {
+			return nil, keep.Refuse(keep.InUse, fmt.Sprintf("%s was changed again since: take that change back first; history lists it", strings.TrimPrefix(key, "settings.")))
+		}
+		if was, ok := before[key]; ok {
+			is[key] = was
+		} else {
+			delete(is, key)
+		}
+	}
+	if !some {
+		return nil, keep.Refuse(keep.BadRequest, "a password can't be taken back: set a new one")
+	}
+	return unflat(is)
+}
+
+func union(a, b map[string]json.RawMessage) map[string]json.RawMessage {
+	all := maps.Clone(a)
+	maps.Copy(all, b)
+	return all
+}
+
+// flat is a JSON object with the settings in it as fields of its own.
+func flat(text []byte) (fields map[string]json.RawMessage, err error) {
+	if err = json.Unmarshal(text, &fields); err != nil || fields["settings"] == nil {
+		return fields, err
+	}
+	var settings map[string]json.RawMessage
+	err = json.Unmarshal(fields["settings"], &settings)
+	delete(fields, "settings")
+	for name, value := range settings {
+		fields["settings."+name] = value
+	}
+	return fields, err
+}
+
+func unflat(fields map[string]json.RawMessage) ([]byte, error) {
+	all, settings := map[string]any{}, map[string]json.RawMessage{}
+	for name, value := range fields {
+		if inner, ok := strings.CutPrefix(name, "settings."); ok {
+			settings[inner] = value
+		} else {
+			all[name] = value
+		}
+	}
+	if len(settings) > 0 {
+		all["settings"] = settings
+	}
+	return json.Marshal(all)
+}

@@ -1,0 +1,90 @@
+package service_test
+
+import (
+	"fmt"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/testkit"
+	"urbankeep/internal/web/api"
+)
+
+// newest is the newest change of a kind.
+func newest(t *testing.T, k *testkit.Keep, what string) api.Change {
+	var found []api.Change
+	k.Must(&found, "history", "-what", what, "-most", "1")
+	require.Len(t, found, 1)
+	return found[0]
+}
+
+func undo(k *testkit.Keep, c api.Change) string { return k.Must(nil, "undo", fmt.Sprint(c.ID)) }
+
+func TestOneChangeIsTakenBackAndTheOthersStay(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-rights", "full", "-note", "first")
+	k.Must(nil, "account", "set", "ann", "-rights", "read-only", "-max-sessions", "2")
+	narrowed := newest(t, k, "account")
+	k.Must(nil, "account", "set", "ann", "-note", "second")
+	assert.Regexp(t, `note: "first" → "second"`, k.Must(nil, "history", "-name", "ann"))
+
+	live := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
+	live.say("MKD in", 550)
+	said := undo(k, narrowed)
+	assert.Contains(t, said, "maxSessions: 2 → nothing")
+	live.say("MKD in", 257) // at once, in the open session
+	shown := k.Must(nil, "account", "show", "ann")
+	assert.Contains(t, shown, "second", "what changed since stays")
+	assert.Contains(t, refused(t, k, "undo", fmt.Sprint(narrowed.ID)), "was taken back by the change")
+	undo(k, newest(t, k, "account"))
+	assert.Contains(t, k.Must(nil, "account", "show", "ann"), "read-only", "an undo is a change like others")
+
+	k.Must(nil, "account", "set", "ann", "-max-sessions", "3")
+	before := newest(t, k, "account")
+	k.Must(nil, "account", "set", "ann", "-max-sessions", "4")
+	assert.Contains(t, refused(t, k, "undo", fmt.Sprint(before.ID)), "maxSessions was changed again since")
+	_, errs, status := k.CLIWith("harvest-quill-927-moth\n", "account", "set", "ann", "-password")
+	require.Zero(t, status, errs)
+	assert.Contains(t, refused(t, k, "undo", fmt.Sprint(newest(t, k, "account").ID)), "a password can't be taken back")
+
+	k.Must(nil, "account", "delete", "ann")
+	gone := newest(t, k, "account")
+	undo(k, gone)
+	assert.Contains(t, k.Must(nil, "account", "show", "ann"), "second")
+	assert.Contains(t, refused(t, k, "undo", fmt.Sprint(gone.ID)), "was taken back")
+	undo(k, newest(t, k, "account"))
+	assert.Contains(t, refused(t, k, "account", "show", "ann"), "no such account")
+}
+
+func TestEveryKindOfSettingIsTakenBack(t *testing.T) {
+	k := testkit.Start(t)
+	for _, c := range []struct {
+		what string
+		do   []string
+		show []string
+		is   string // shows only while the change holds
+	}{
+		{"group", []string{"group", "add", "crews", "-max-sessions", "7"}, []string{"group", "list"}, "crews"},
+		{"listener", []string{"listener", "set", "ftp", "-banner", "Port Selwyn"}, []string{"listener", "list", "-json"}, "Port Selwyn"},
+		{"listener", []string{"listener", "add", "inner", "sftp", "127.0.0.1:0"}, []string{"listener", "list"}, "inner"},
+		{"store", []string{"store", "add", "plates", t.TempDir()}, []string{"store", "list"}, "plates"},
+		{"gate", []string{"gate", "set", "-deny", "203.0.113.0/24"}, []string{"gate", "show"}, "203.0.113"},
+		{"retention", []string{"retention", "set", "-days", "400"}, []string{"retention", "show"}, "400"},
+		{"store-grounds", []string{"store", "grounds", "-set", os.TempDir()}, []string{"store", "grounds"}, os.TempDir()},
+		{"service", []string{"service", "set", "-name", "Survey Office", "-host", "files.portselwyn.example"}, []string{"service", "show"}, "Survey Office"},
+		{"collector", []string{"collector", "set", "udp://127.0.0.1:9"}, []string{"collector", "show"}, "udp://127.0.0.1:9"},
+	} {
+		k.Must(nil, c.do...)
+		assert.Contains(t, k.Must(nil, c.show...), c.is, c.what)
+		undo(k, newest(t, k, c.what))
+		assert.NotContains(t, k.Must(nil, c.show...), c.is, c.what)
+		undo(k, newest(t, k, c.what))
+		assert.Contains(t, k.Must(nil, c.show...), c.is, "%s, the undo undone", c.what)
+	}
+	for _, bad := range []string{"http://x", "x y", "-x"} {
+		assert.Contains(t, refused(t, k, "service", "set", "-host="+bad), "use a host name or an IP address")
+	}
+	assert.Contains(t, refused(t, k, "undo", "9999"), "no such change")
+}
