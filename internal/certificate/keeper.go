@@ -211,9 +211,13 @@ func (k *Keeper) Store(ctx context.Context, text, key keep.Secret) error {
 	return k.useOwn(ctx)
 }
 
-// Renew makes a new self-signed certificate and uses it.
-func (k *Keeper) Renew(ctx context.Context) error {
-	text, err := selfSigned(time.Now())
+// Covers reports whether the certificate is for a host name or IP address (RFC 6125).
+func (k *Keeper) Covers(host string) bool { return k.current().Leaf.VerifyHostname(host) == nil }
+
+// Renew makes a new self-signed certificate, for this machine and a host name or address
+// ("" for none more), and uses it.
+func (k *Keeper) Renew(ctx context.Context, host string) error {
+	text, err := selfSigned(time.Now(), host)
 	if err != nil {
 		return err
 	}

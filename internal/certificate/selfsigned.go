@@ -21,7 +21,7 @@ func makeMissing(file string, now time.Time) error {
 	if _, err := os.Stat(file); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	text, err := selfSigned(now)
+	text, err := selfSigned(now, "")
 	if err != nil {
 		return err
 	}
@@ -43,7 +43,9 @@ func write(file string, text []byte) error {
 // certificateLife is as long as clients take a certificate that was pinned by hand.
 const certificateLife = 825 * 24 * time.Hour
 
-func selfSigned(now time.Time) ([]byte, error) {
+// selfSigned makes a certificate for this machine's names and addresses, and for host, ""
+// for none.
+func selfSigned(now time.Time, host string) ([]byte, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -64,6 +66,11 @@ func selfSigned(now time.Time) ([]byte, error) {
 		if ip, ok := a.(*net.IPNet); ok && !ip.IP.IsLinkLocalUnicast() {
 			template.IPAddresses = append(template.IPAddresses, ip.IP)
 		}
+	}
+	if ip := net.ParseIP(host); ip != nil {
+		template.IPAddresses = append(template.IPAddresses, ip)
+	} else if host != "" && host != name {
+		template.DNSNames = append(template.DNSNames, host)
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {

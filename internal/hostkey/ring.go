@@ -48,6 +48,9 @@ func (k Key) Fingerprint() string { return ssh.FingerprintSHA256(k.Signer.Public
 // Type is as in RFC 4253, section 6.6.
 func (k Key) Type() string { return k.Signer.PublicKey().Type() }
 
+// Bits is its length.
+func (k Key) Bits() int { return pubkey.Bits(k.Signer.PublicKey()) }
+
 // Line is the public key as it goes into a known_hosts file behind the host's name.
 func (k Key) Line() string {
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k.Signer.PublicKey())))

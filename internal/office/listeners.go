@@ -112,9 +112,14 @@ func (o *Office) StoreCertificate(ctx context.Context, who Actor, text, key keep
 	return o.certificateSet(who, o.Certificate.Store(ctx, text, key))
 }
 
-// RenewCertificate makes a new self-signed certificate.
+// RenewCertificate makes a new self-signed certificate, for the host name that clients
+// use too.
 func (o *Office) RenewCertificate(ctx context.Context, who Actor) error {
-	return o.certificateSet(who, o.Certificate.Renew(ctx))
+	i, err := o.Identity(ctx)
+	if err != nil {
+		return err
+	}
+	return o.certificateSet(who, o.Certificate.Renew(ctx, i.Host))
 }
 
 func (o *Office) certificateSet(who Actor, err error) error {

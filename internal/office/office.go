@@ -38,6 +38,8 @@ type Live interface {
 	Remove(listener string)
 	// Watch tells where a listener really listens, "" when it doesn't.
 	Watch(listener string) (address string, taken, refused int)
+	// Watched tells where the console listens.
+	Watched() string
 	// Admit puts the network rules of the service in force for new connections.
 	Admit(rules keep.Rules)
 }

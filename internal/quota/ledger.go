@@ -61,6 +61,9 @@ type Difference struct {
 	BytesBefore, FilesBefore, BytesNow, FilesNow int64
 }
 
+// Differs reports whether the count was wrong.
+func (d Difference) Differs() bool { return d.BytesBefore != d.BytesNow || d.FilesBefore != d.FilesNow }
+
 // String says what differs.
 func (d Difference) String() string {
 	return fmt.Sprintf("%d bytes in %d files were known, %d bytes in %d files are there", d.BytesBefore, d.FilesBefore, d.BytesNow, d.FilesNow)

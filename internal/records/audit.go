@@ -129,6 +129,13 @@ func (db *DB) LastAudit(ctx context.Context) (ChainedRecord, error) {
 	return row.record(), one(err)
 }
 
+// LatestAudit is the latest time that a record has, which need not be the newest record's.
+func (db *DB) LatestAudit(ctx context.Context) (time.Time, error) {
+	var at int64
+	err := db.read.GetContext(ctx, &at, "SELECT coalesce(max(at), 0) FROM audit_record")
+	return fromMicros(at), err
+}
+
 // AuditAfter reads up to limit records that follow a place in the trail, oldest first.
 func (db *DB) AuditAfter(ctx context.Context, seq int64, limit int) ([]ChainedRecord, error) {
 	var rows []auditRow

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -125,6 +126,21 @@ func (db *DB) migrate(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Integrity looks through the database and says what is wrong with it, "" when nothing is.
+func (db *DB) Integrity(ctx context.Context) (string, error) {
+	var said []string
+	if err := db.read.SelectContext(ctx, &said, "PRAGMA quick_check(3)"); err != nil {
+		if ctx.Err() != nil {
+			return "", err
+		}
+		return err.Error(), nil
+	}
+	if len(said) == 1 && said[0] == "ok" {
+		return "", nil
+	}
+	return strings.Join(said, "; "), nil
 }
 
 // Close lets go of the data folder.

@@ -86,6 +86,9 @@ func (c *consoles) stop(ctx context.Context) {
 	}
 }
 
+// Watched is ConsoleAddress for [office.Live].
+func (s *Service) Watched() string { return s.ConsoleAddress() }
+
 // ConsoleAddress is where the console really listens.
 func (s *Service) ConsoleAddress() string { return s.web.http.Addr().String() }
 

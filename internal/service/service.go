@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -165,6 +166,9 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		folder, err := filepath.Abs(filepath.Join(o.Dir, "files"))
 		if err != nil {
 			return err
+		}
+		if err := os.MkdirAll(folder, 0o750); err != nil {
+			return fmt.Errorf("make the first store: %w", err)
 		}
 		if err := s.DB.SaveStore(ctx, keep.Store{Name: "files", Folder: folder}); err != nil {
 			return err

@@ -12,7 +12,7 @@ import (
 )
 
 func showHostKey(k hostkey.Key) api.HostKey {
-	return api.HostKey{ID: k.ID(), State: string(k.State), Type: k.Type(), Bits: pubkey.Bits(k.Signer.PublicKey()), Fingerprint: k.Fingerprint(), Line: k.Line(), SSHFP: k.SSHFP()}
+	return api.HostKey{ID: k.ID(), State: string(k.State), Type: k.Type(), Bits: k.Bits(), Fingerprint: k.Fingerprint(), Line: k.Line(), SSHFP: k.SSHFP()}
 }
 
 func (s *Server) hostKeys(c *gin.Context) error {

@@ -100,6 +100,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
 	known.GET("/access", s.handle(s.access))
 	known.DELETE("/access/:id", s.handle(s.endAccess))
+	known.GET("/checkup", s.handle(s.checkup))
+	known.GET("/ports", s.handle(s.ports))
 	known.GET("/changes", s.handle(s.history))
 	known.POST("/changes/:change/undo", s.handle(s.undo))
 	known.GET("/service", s.handle(s.identity))
