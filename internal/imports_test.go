@@ -18,7 +18,7 @@ var floors = [][]string{
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},
 	{"internal/office"},
 	{"internal/checkup"},
-	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse", "internal/series", "internal/collector", "internal/metrics"},
+	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse", "internal/handover", "internal/series", "internal/collector", "internal/metrics"},
 	{"internal/tree"},
 	{"internal/quota"},
 	{"internal/store", "internal/audit", "internal/pubkey"},
@@ -42,6 +42,7 @@ var mayNotKnow = map[string][]string{
 	"internal/checkup":   {"internal/records", "internal/signin", "net/http", "database/sql"},
 	"internal/metrics":   {"internal/records", "internal/tree", "database/sql"},
 	"internal/collector": {"internal/tree", "net/http", "database/sql"},
+	"internal/handover":  {"context", "internal/records", "net", "net/http", "os"},
 	"internal/series":    {"internal/tree", "net/http", "database/sql"},
 	"internal/store":     {"internal/records"},
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -209,6 +210,11 @@ func (k *Keeper) Store(ctx context.Context, text, key keep.Secret) error {
 		return err
 	}
 	return k.useOwn(ctx)
+}
+
+// PEM is the certificate as text, without the rest of its chain and without its key.
+func (k *Keeper) PEM() string {
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: k.current().Leaf.Raw}))
 }
 
 // Covers reports whether the certificate is for a host name or IP address (RFC 6125).

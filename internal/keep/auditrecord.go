@@ -46,6 +46,8 @@ const (
 	AccountSet      Action = "account-set"
 	AccountSuspend  Action = "account-suspend"
 	AccountResume   Action = "account-resume"
+	PasswordLinked  Action = "password-link"  // a new password waits behind a link
+	PasswordShown   Action = "password-shown" // the link was opened
 	AccountDelete   Action = "account-delete"
 	AccountsImport  Action = "accounts-import"
 	Rehearsing      Action = "rehearsal" // with an account: its sign-in; with an operator: what came of it

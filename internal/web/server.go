@@ -82,6 +82,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	v1.POST("/setup", s.handle(s.setUp))
 	v1.POST("/sign-in", s.handle(s.signIn))
 
+	v1.POST("/password-links/open", s.handle(s.openPassword))
+
 	known := v1.Group("", s.identify(local), s.settle)
 	known.POST("/sign-out", s.handle(s.signOut))
 	known.GET("/me", s.handle(s.me))
@@ -141,6 +143,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/accounts/:name", s.handle(s.account))
 	known.PATCH("/accounts/:name", s.handle(s.setAccount))
 	known.DELETE("/accounts/:name", s.handle(s.deleteAccount))
+	known.GET("/accounts/:name/handover", s.handle(s.handover))
+	known.POST("/accounts/:name/password-link", s.handle(s.linkPassword))
 	known.GET("/accounts/:name/explain", s.handle(s.explain))
 	known.POST("/accounts/:name/suspend", s.handle(s.suspend))
 	known.POST("/accounts/:name/resume", s.handle(s.resume))
