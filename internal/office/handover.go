@@ -60,6 +60,9 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 // LinkPassword gives an account a new password that nobody has seen, which it must change
 // where it can, and the secret of a link that shows it once.
 func (o *Office) LinkPassword(ctx context.Context, who Actor, name string, mustChange bool, life time.Duration) (keep.Secret, error) {
+	if life <= 0 || life > signin.MaxLinkLife {
+		return "", &keep.FieldError{Field: "days", Say: "use 1 to 30"}
+	}
 	password := signin.Generate()
 	e, err := o.SetAccount(ctx, who, name, password, func(a *keep.Account) error {
 		a.MustChange = mustChange
