@@ -18,7 +18,7 @@ var floors = [][]string{
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},
 	{"internal/office"},
 	{"internal/checkup"},
-	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse", "internal/handover", "internal/series", "internal/collector", "internal/metrics"},
+	{"internal/signin", "internal/traffic", "internal/hostkey", "internal/certificate", "internal/rehearse", "internal/handover", "internal/backup", "internal/series", "internal/collector", "internal/metrics"},
 	{"internal/tree"},
 	{"internal/quota"},
 	{"internal/store", "internal/audit", "internal/pubkey"},

@@ -22,7 +22,7 @@ func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
 	}
-	commands := append(cli.Commands(), service.Command(), demo.Command())
+	commands := append(cli.Commands(), service.Command(), service.RestoreCommand(), demo.Command())
 	env := command.Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 	os.Exit(command.Main(context.Background(), env, commands, os.Args[1:]))
 }

@@ -99,6 +99,8 @@ func Open(dir string) (*Ring, error) {
 		}
 	}
 	if len(r.Serving()) > 0 {
+		// As they were made: which comes first must not change with a restart.
+		slices.SortStableFunc(r.keys, func(a, b Key) int { return rank(a) - rank(b) })
 		return r, nil
 	}
 	for _, kind := range []pubkey.Kind{pubkey.Ed25519, pubkey.ECDSA, pubkey.RSA} {
@@ -107,6 +109,15 @@ func Open(dir string) (*Ring, error) {
 		}
 	}
 	return r, nil
+}
+
+// rank puts the kinds of keys in order, the one that clients like best first.
+func rank(k Key) int {
+	kinds := []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSA}
+	if at := slices.Index(kinds, k.Type()); at >= 0 {
+		return at
+	}
+	return len(kinds)
 }
 
 // Keys lists the keys: those in use first, then the announced, then the retired.

@@ -69,6 +69,8 @@ const (
 	TransferEnd     Action = "transfer-end"
 	RetentionSet    Action = "retention-set"
 	AuditArchive    Action = "audit-archive"
+	BackingUp       Action = "backup"
+	Restoring       Action = "restore"
 	CollectorSet    Action = "collector-set"
 )
 

@@ -36,6 +36,7 @@ var ErrTaken = errors.New("the name is taken")
 
 // DB is an open data folder's database.
 type DB struct {
+	dsn   string
 	write *sqlx.DB // one connection: SQLite has one writer
 	read  *sqlx.DB
 	lock  *flock.Flock
@@ -46,6 +47,9 @@ type DB struct {
 	audit   auditStatements
 }
 
+// LockName is the file in the data folder that a process which uses it has locked.
+const LockName = "urbankeep.lock"
+
 // Open makes the data folder where it is missing (mode 0700), takes it for this
 // process, and brings its database to the newest version. The error says what
 // to do when the folder can't be written, is in use, or is from a newer program.
@@ -53,7 +57,7 @@ func Open(ctx context.Context, dir string) (*DB, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w: choose another with -data, or make it writable for this user", err)
 	}
-	lock := flock.New(filepath.Join(dir, "urbankeep.lock"), flock.SetPermissions(0o600))
+	lock := flock.New(filepath.Join(dir, LockName), flock.SetPermissions(0o600))
 	taken, err := lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("lock the data folder %s: %w: make it writable for this user, or choose another with -data", dir, err)
@@ -75,8 +79,8 @@ func (db *DB) open(ctx context.Context, file string) error {
 		return fmt.Errorf("open the records: %w: make %s writable for this user", err, file)
 	}
 	f.Close()
-	dsn := "file:" + url.PathEscape(file) + "?_txlock=immediate&_pragma=busy_timeout(10000)"
-	if db.write, err = sqlx.Open("sqlite", dsn+"&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"); err != nil {
+	db.dsn = dsnOf(file)
+	if db.write, err = sqlx.Open("sqlite", db.dsn+"&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"); err != nil {
 		return fmt.Errorf("open the records: %w", err)
 	}
 	db.write.SetMaxOpenConns(1)
@@ -86,12 +90,25 @@ func (db *DB) open(ctx context.Context, file string) error {
 	if err := db.prepareAudit(ctx); err != nil {
 		return err
 	}
-	if db.read, err = sqlx.Open("sqlite", dsn+"&_pragma=query_only(1)"); err != nil {
+	if db.read, err = sqlx.Open("sqlite", db.dsn+"&_pragma=query_only(1)"); err != nil {
 		return fmt.Errorf("open the records: %w", err)
 	}
 	db.read.SetMaxOpenConns(readers)
 	db.read.SetMaxIdleConns(readers) // opening one anew costs more than most queries
 	return nil
+}
+
+func dsnOf(file string) string {
+	return "file:" + url.PathEscape(file) + "?_txlock=immediate&_pragma=busy_timeout(10000)"
+}
+
+// knownVersion refuses records that a newer program made.
+func knownVersion(have int) error {
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err == nil && have > len(files) {
+		err = fmt.Errorf("the data folder was made by a newer urbankeep (its records have version %d, this program knows %d): run that newer version", have, len(files))
+	}
+	return err
 }
 
 // migrate applies the numbered SQL files that the database has not seen, each
@@ -106,8 +123,8 @@ func (db *DB) migrate(ctx context.Context) error {
 	if err := db.write.GetContext(ctx, &have, "PRAGMA user_version"); err != nil {
 		return fmt.Errorf("open the records: %w: is %s really a database of urbankeep?", err, fileName)
 	}
-	if have > len(files) {
-		return fmt.Errorf("the data folder was made by a newer urbankeep (its records have version %d, this program knows %d): run that newer version", have, len(files))
+	if err := knownVersion(have); err != nil {
+		return err
 	}
 	for number := have + 1; number <= len(files); number++ {
 		text, err := migrations.ReadFile(files[number-1])

@@ -154,6 +154,7 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.call("GET", "/service", nil, 200, nil)
 	c.call("GET", "/changes?what=service", nil, 200, nil)
 	c.call("GET", "/checkup", nil, 200, nil)
+	c.call("GET", "/backup", nil, 200, nil)
 	c.call("GET", "/ports?firewall=pf&management=2022", nil, 200, nil)
 	c.call("GET", "/ports?firewall=none", nil, 422, nil)
 	c.call("GET", "/ports?management=x", nil, 422, nil)

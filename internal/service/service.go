@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urbankeep/internal/audit"
+	"urbankeep/internal/backup"
 	"urbankeep/internal/certificate"
 	"urbankeep/internal/collector"
 	"urbankeep/internal/hostkey"
@@ -133,8 +134,8 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if delay == 0 {
 		delay = signin.FailureDelay
 	}
-	if err := office.Sweep(o.Dir); err != nil {
-		o.Log.Warn("what a rehearsal left is still there", "cause", err)
+	if err := errors.Join(office.Sweep(o.Dir), backup.Sweep(o.Dir)); err != nil {
+		o.Log.Warn("what a rehearsal or a backup left is still there", "cause", err)
 	}
 	hasher := signin.NewHasher()
 	guard := &signin.Guard{Limits: o.Limits}

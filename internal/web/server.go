@@ -102,6 +102,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
 	known.GET("/access", s.handle(s.access))
 	known.DELETE("/access/:id", s.handle(s.endAccess))
+	known.GET("/backup", s.handle(s.backup))
 	known.GET("/checkup", s.handle(s.checkup))
 	known.GET("/ports", s.handle(s.ports))
 	known.GET("/changes", s.handle(s.history))
