@@ -15,11 +15,7 @@ func (s *Server) checkup(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	shown := api.Checkup{Worst: string(found.Worst()), Findings: []api.Finding{}}
-	for _, f := range found {
-		shown.Findings = append(shown.Findings, api.Finding{Check: f.Check, Of: f.Of, State: string(f.State), Says: f.Says, Do: f.Do})
-	}
-	c.JSON(http.StatusOK, shown)
+	c.JSON(http.StatusOK, api.Checkup{Worst: string(found.Worst()), Findings: showFindings(found)})
 	return nil
 }
 

@@ -103,6 +103,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/access", s.handle(s.access))
 	known.DELETE("/access/:id", s.handle(s.endAccess))
 	known.GET("/backup", s.handle(s.backup))
+	known.GET("/setup-steps", s.handle(s.setupSteps))
+	known.PUT("/setup-steps/:step", s.handle(s.markSetup))
 	known.GET("/checkup", s.handle(s.checkup))
 	known.GET("/ports", s.handle(s.ports))
 	known.GET("/changes", s.handle(s.history))

@@ -31,3 +31,18 @@ type Ports struct {
 
 // IsWrong reports whether a state asks for something to be done.
 func IsWrong(state string) bool { return state == "warning" || state == "fault" }
+
+// SetupStep is one step of the set-up.
+type SetupStep struct {
+	Step  string    `json:"step"`
+	Title string    `json:"title"`
+	Why   string    `json:"why"`
+	State string    `json:"state"` // "open", "done" or "skipped"
+	Says  string    `json:"says"`  // what is so now
+	Check []Finding `json:"check"` // what a check-up finds of it
+}
+
+// SetupMark says how far a step is.
+type SetupMark struct {
+	State string `json:"state"`
+}
