@@ -17,8 +17,13 @@ export const useOperator = defineStore('operator', () => {
     return me.value !== null
   }
 
-  async function signIn(operator: string, password: string) {
-    me.value = await call<Schemas['Operator']>('POST', '/sign-in', { operator, password } satisfies Schemas['SignIn'])
+  async function signIn(operator: string, password: string, code?: string) {
+    me.value = await call<Schemas['Operator']>('POST', '/sign-in', { operator, password, code } satisfies Schemas['SignIn'])
+  }
+
+  // renew asks again, after something about the operator has changed.
+  async function renew() {
+    me.value = await call('GET', '/me')
   }
 
   async function signOut() {
@@ -29,5 +34,7 @@ export const useOperator = defineStore('operator', () => {
   // mayChange is false for an auditor, who reads only.
   const mayChange = () => me.value?.role !== 'auditor'
 
-  return { me, known, signIn, signOut, mayChange }
+  const isOwner = () => me.value?.role === 'owner'
+
+  return { me, known, renew, signIn, signOut, mayChange, isOwner }
 })

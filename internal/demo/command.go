@@ -54,6 +54,9 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			if err := city.introduce(s); err != nil {
 				fmt.Fprintln(env.Err, "known_hosts was not written:", err)
 			}
+			if err := city.staff(ctx, s); err != nil {
+				fmt.Fprintln(env.Err, "the office did not do its morning's work:", err)
+			}
 			if still {
 				return func() {}
 			}

@@ -112,7 +112,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.fill("input[name=password]", testkit.Password)
 	p.press("Make the operator and sign in")
 	p.shows("nav", "ilse, owner")
-	p.shows("main", "Nobody is signed in.")
+	p.shows("main", "First operator")
 
 	// An account with a generated password, which is shown once.
 	p.do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/accounts"))

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -55,6 +56,12 @@ func Start(t *testing.T) *Keep {
 	dir := Folder(t)
 	if hostKeys.dir != "" {
 		require.NoError(t, os.CopyFS(filepath.Join(dir, "hostkeys"), os.DirFS(hostKeys.dir)))
+		require.NoError(t, filepath.WalkDir(filepath.Join(dir, "hostkeys"), func(name string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				return err
+			}
+			return os.Chmod(name, 0o600) // which copying does not keep
+		}))
 	}
 	k := StartIn(t, dir)
 	hostKeys.Do(func() {

@@ -117,9 +117,12 @@ func pages(tab context.Context) error {
 		{"/traffic?by=account", "[role=img] svg path", "page-traffic"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
-		{"/groups/instruments", ".drawer table[aria-label=Settings] tbody tr", "page-group"},
 		{"/stores?folder=files:partners/drone-contractor", ".drawer polyline", "page-stores"},
-		{"/gate", "table[aria-label=Rules] tbody tr", "page-gate"},
+		{"/set-up", "ol li", "page-set-up"},
+		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
+		{"/history", "table[aria-label=Changes] tbody tr", "page-changes"},
+		{"/operators", "table[aria-label='Open now'] tbody tr", "page-operators"},
+		{"/handover/drone-contractor", "article pre", "page-handover"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
 		{"/reports/refusals?days=14", "table[aria-label=Report] tbody tr", "page-reports"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
@@ -138,12 +141,10 @@ func pages(tab context.Context) error {
 // commands runs commands on the demo and draws their output.
 func commands(tab context.Context, data string) error {
 	for _, c := range []struct{ line, name string }{
-		{"account show drone-contractor", "command-account-show"},
-		{"quota list", "command-quota-list"},
+		{"checkup", "command-checkup"},
 		{"rehearse gauge-quay", "command-rehearse"},
-		{"transfer list -most 16", "command-transfer-list"},
 		{"audit -outcome refused -most 16", "command-audit"},
-		{"traffic -by account", "command-traffic"},
+		{"history", "command-history"},
 		{"explain drone-contractor upload /flight-06.laz -from 203.0.113.140", "command-explain"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()

@@ -11,6 +11,7 @@ export class Problem extends Error {
     readonly status: number,
     readonly field: string | undefined,
     detail: string,
+    readonly reason?: string,
   ) {
     super(detail)
   }
@@ -31,7 +32,7 @@ export async function call<T = void>(method: string, path: string, body?: unknow
   }
   if (response.ok) return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
   const problem = (await response.json().catch(() => null)) as Schemas['Problem'] | null
-  throw new Problem(response.status, problem?.field, problem?.detail ?? response.statusText)
+  throw new Problem(response.status, problem?.field, problem?.detail ?? response.statusText, problem?.reason)
 }
 
 // follow reads an answer that comes in lines of JSON, one after the other.

@@ -88,7 +88,7 @@ async function gone(name: string) {
       <p v-else-if="loaded" class="none">{{ accounts.length ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
     </div>
 
-    <NDrawer :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked?.name ?? 'Add an account'" :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <AccountForm v-if="adding" @added="added" @close="close" />
       <AccountDetail v-else-if="picked" :key="picked.name" :account="picked" @changed="load" @deleted="gone" @close="close" />
     </NDrawer>

@@ -63,7 +63,7 @@ async function deleted() {
       </div>
       <p v-else-if="loaded" class="none">No group yet. A group is for what several accounts have in common: a home, shared folders, rights, limits.</p>
     </div>
-    <NDrawer :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked?.name ?? 'Add a group'" :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <GroupDetail v-if="adding" :may-change="operator.mayChange()" @saved="saved" @close="close" />
       <GroupDetail v-else-if="picked" :key="JSON.stringify(picked)" :group="picked" :may-change="operator.mayChange()" @saved="saved" @deleted="deleted" @close="close" />
     </NDrawer>

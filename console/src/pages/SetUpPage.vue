@@ -21,7 +21,7 @@ async function make() {
   try {
     await call('POST', '/setup', { secret, operator: name.value, password: password.value } satisfies Schemas['SetUp'])
     await operator.signIn(name.value, password.value)
-    await router.push('/')
+    await router.push('/set-up')
   } catch (error) {
     wrong.value = sentence(error)
   } finally {

@@ -6,6 +6,7 @@ import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import CertificateSheet from '@/parts/CertificateSheet.vue'
 import CollectorSheet from '@/parts/CollectorSheet.vue'
+import IdentitySheet from '@/parts/IdentitySheet.vue'
 import HostKeys from '@/parts/HostKeys.vue'
 import ListenerForm from '@/parts/ListenerForm.vue'
 import ListenerTable from '@/parts/ListenerTable.vue'
@@ -41,6 +42,7 @@ async function changed() {
       <h1>Settings</h1>
       <NButton v-if="mayChange" type="primary" @click="router.push('/settings?add')">Add a listener</NButton>
     </div>
+    <IdentitySheet :may-change="mayChange" />
     <div class="sheet">
       <header><h2>Listeners</h2><span class="soft">sessions that are open stay when one is changed</span></header>
       <div class="scroll"><ListenerTable :listeners="listeners" :picked="picked?.name" @pick="(name) => router.push(`/settings/${name}`)" /></div>
@@ -49,7 +51,7 @@ async function changed() {
     <HostKeys :may-change="mayChange" />
     <CollectorSheet :may-change="mayChange" />
     <RetentionSheet :may-change="mayChange" />
-    <NDrawer :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked ? `Listener ${picked.name}` : 'Add a listener'" :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <ListenerForm v-if="adding" :may-change="mayChange" @changed="changed" @close="close" />
       <ListenerForm v-else-if="picked" :key="JSON.stringify(picked)" :listener="picked" :may-change="mayChange" @changed="changed" @close="close" />
     </NDrawer>

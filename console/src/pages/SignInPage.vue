@@ -2,7 +2,7 @@
 import { NButton, NInput } from 'naive-ui'
 import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call, sentence, type Schemas } from '@/api/client'
+import { call, Problem, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import FrontDoor from '@/parts/FrontDoor.vue'
 
@@ -11,6 +11,8 @@ const router = useRouter()
 const operator = useOperator()
 const name = ref('')
 const password = ref('')
+const code = ref('')
+const needsCode = ref(false)
 const wrong = ref('')
 const busy = ref(false)
 const setUpNeeded = ref(false)
@@ -23,10 +25,11 @@ async function enter() {
   busy.value = true
   wrong.value = ''
   try {
-    await operator.signIn(name.value, password.value)
+    await operator.signIn(name.value, password.value, needsCode.value ? code.value : undefined)
     await router.push(typeof route.query.to === 'string' ? route.query.to : '/')
   } catch (error) {
-    wrong.value = sentence(error)
+    if (error instanceof Problem && error.reason === 'code-needed') needsCode.value = true
+    else wrong.value = sentence(error)
   } finally {
     busy.value = false
   }
@@ -38,6 +41,7 @@ async function enter() {
     <p v-if="setUpNeeded" class="soft">There is no operator yet. The service has printed a one-time link for making the first one: open that.</p>
     <label>Operator<NInput v-model:value="name" autofocus placeholder="" :input-props="{ autocomplete: 'username', name: 'operator' }" /></label>
     <label>Password<NInput v-model:value="password" type="password" placeholder="" :input-props="{ autocomplete: 'current-password', name: 'password' }" /></label>
-    <NButton type="primary" attr-type="submit" :loading="busy" :disabled="!name || !password">Sign in</NButton>
+    <label v-if="needsCode">One-time code from your device, or a recovery code<NInput v-model:value="code" autofocus placeholder="" :input-props="{ autocomplete: 'one-time-code', name: 'code', inputmode: 'text' }" /></label>
+    <NButton type="primary" attr-type="submit" :loading="busy" :disabled="!name || !password || (needsCode && !code)">Sign in</NButton>
   </FrontDoor>
 </template>

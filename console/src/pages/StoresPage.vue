@@ -108,7 +108,7 @@ const close = () => router.push('/stores')
       </div>
       <p v-else class="none">No folder has a quota.</p>
     </div>
-    <NDrawer :show="Boolean(picked)" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="'A folder with a quota'" :show="Boolean(picked)" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <DrawerFrame v-if="picked" :key="nameOf(picked)" :title="nameOf(picked)" @close="close">
         <QuotaBar :used="picked.used" :quota="picked.quota" />
         <p class="members">Mounted by <RouterLink v-for="a in picked.users" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink></p>

@@ -2,7 +2,7 @@
 import { NButton, NPopconfirm, useMessage } from 'naive-ui'
 import { onMounted, ref, watch } from 'vue'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
-import { moment } from '@/format'
+import { minute, moment, zone } from '@/format'
 import { useOperator } from '@/operator'
 import AccountEdit from './AccountEdit.vue'
 import AccountKeys from './AccountKeys.vue'
@@ -60,6 +60,11 @@ const generate = () =>
     const made = await call<Schemas['AccountMade']>('PATCH', path(), { generate: true } satisfies Schemas['AccountChange'])
     password.value = made.password ?? ''
   })
+const link = ref<Schemas['PasswordLink'] | null>(null)
+const linkPassword = () =>
+  act('', async () => {
+    link.value = await call<Schemas['PasswordLink']>('POST', path() + '/password-link', { days: 3, mustChange: true } satisfies Schemas['PasswordLinkNew'])
+  })
 async function remove() {
   try {
     await call('DELETE', path())
@@ -91,6 +96,9 @@ async function remove() {
       <AccountKeys :account="account.name" :may-change="operator.mayChange()" @changed="$emit('changed')" />
       <ShownOnce v-if="password" :say="`The password of ${account.name}`" :secret="password" />
 
+      <p v-if="link" class="link">This link shows its new password once, until {{ minute(link.expires) }} {{ zone }}:<br /><code class="mono">{{ link.link }}</code></p>
+
+      <RouterLink :to="`/handover/${account.name}`">Hand-over sheet for whoever will connect</RouterLink>
       <div v-if="operator.mayChange()" class="row">
         <NButton type="primary" :disabled="busy" @click="editing = true">Change</NButton>
         <NButton v-if="account.state === 'active'" :loading="busy" @click="suspend">Suspend</NButton>
@@ -98,6 +106,10 @@ async function remove() {
         <NPopconfirm @positive-click="generate">
           <template #trigger><NButton :disabled="busy">New password</NButton></template>
           The password it has now will no longer work.
+        </NPopconfirm>
+        <NPopconfirm @positive-click="linkPassword">
+          <template #trigger><NButton :disabled="busy">Password by link</NButton></template>
+          It gets a new password, which a link shows once. The one it has now will no longer work.
         </NPopconfirm>
         <NPopconfirm @positive-click="remove">
           <template #trigger><NButton type="error" ghost :disabled="busy">Delete</NButton></template>
@@ -110,6 +122,7 @@ async function remove() {
 
 <style scoped>
 .note { margin: 0; }
+.link { margin: 0; background: var(--copper-wash); border-left: 3px solid var(--copper); padding: 10px 14px; }
 dl { margin: 0; display: grid; grid-template-columns: 120px 1fr; gap: 5px 12px; }
 dt { color: var(--soft); }
 dd { margin: 0; }

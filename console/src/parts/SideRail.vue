@@ -21,7 +21,11 @@ const pages = [
   { name: 'gate', path: '/gate', text: 'Gate' },
   { name: 'audit', path: '/audit', text: 'Audit trail' },
   { name: 'reports', path: '/reports', text: 'Reports' },
+  { name: 'check-up', path: '/check-up', text: 'Check-up' },
+  { name: 'history', path: '/history', text: 'Changes' },
+  { name: 'operators', path: '/operators', text: 'Operators' },
   { name: 'settings', path: '/settings', text: 'Settings' },
+  { name: 'set-up', path: '/set-up', text: 'Set-up' },
 ]
 onMounted(() => live.open())
 onUnmounted(() => live.close())
@@ -52,7 +56,7 @@ async function leave() {
 <style scoped>
 nav { display: flex; flex-direction: column; padding: 18px 0; border-right: 1px solid var(--line); background: var(--sheet); position: sticky; top: 0; height: 100vh; }
 .name { display: flex; align-items: center; gap: 8px; padding: 0 16px 20px; font-weight: 600; font-size: 16px; color: var(--spruce); }
-a { padding: 7px 16px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
+a { padding: 5px 16px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 a:hover { background: var(--spruce-wash); }
 a.here { border-left-color: var(--spruce); background: var(--spruce-wash); font-weight: 600; }
 .foot { margin-top: auto; padding: 0 16px; display: grid; gap: 6px; justify-items: start; font-size: 13px; color: var(--soft); }

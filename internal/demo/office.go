@@ -1,0 +1,33 @@
+package demo
+
+import (
+	"context"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/office"
+	"urbankeep/internal/service"
+)
+
+// staff has the operators of the survey office do what they do on a morning: say what the
+// service is called, walk through the set-up, and change a thing or two.
+func (c *city) staff(ctx context.Context, s *service.Service) error {
+	ilse := office.Actor{Operator: "ilse", Role: keep.Owner, Address: "127.0.0.1", Protocol: keep.Console}
+	tomas := office.Actor{Operator: "tomas", Role: keep.Manager, Address: "127.0.0.1", Protocol: keep.Console}
+	if err := s.Office.SetIdentity(ctx, ilse, keep.Identity{Name: "Port Selwyn survey office", Host: "127.0.0.1"}); err != nil {
+		return err
+	}
+	for _, step := range []string{"listeners", "passive", "certificate", "host-keys", "store"} {
+		if err := s.Office.MarkSetup(ctx, step, office.StepDone); err != nil {
+			return err
+		}
+	}
+	sessions := keep.Count(4)
+	if _, err := s.Office.SetGroup(ctx, tomas, "crews", func(g *keep.Group) error {
+		g.Settings.MaxSessions = &sessions
+		return nil
+	}); err != nil {
+		return err
+	}
+	_, err := s.Office.SetListener(ctx, ilse, string(keep.FTP), func(l *keep.Listener) { l.Banner = "Port Selwyn survey office" })
+	return err
+}
