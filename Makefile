@@ -6,12 +6,12 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: build demo test bench vet screenshots tools clean
+.PHONY: package build demo test bench vet screenshots tools clean
 
 build: bin/urbankeep
 
 bin/urbankeep: $(GO_FILES) internal/web/dist/index.html
-	go build -trimpath -ldflags '-s -w' -o $@ ./cmd/urbankeep
+	go build -trimpath -ldflags '-s -w -X urbankeep/internal/program.Version=$(shell cat VERSION)' -o $@ ./cmd/urbankeep
 
 internal/web/dist/index.html: $(CONSOLE) console/package.json internal/web/openapi.yaml console/node_modules/.installed
 	cd console && npm run --silent build
@@ -38,6 +38,10 @@ vet:
 	GOOS=windows go vet ./...
 	GOOS=darwin go vet ./...
 
+# Packages for administrators, in dist/.
+package: build
+	go run ./scripts/package
+
 bench: build
 	go build -o bin/bench ./scripts/bench && bin/bench "$(ROWS)"
 
@@ -46,4 +50,4 @@ screenshots: tools build
 	mkdir -p docs/screenshots && go run ./scripts/shots
 
 clean:
-	rm -rf bin .demo console/node_modules internal/web/dist/assets internal/web/dist/index.html
+	rm -rf bin dist .demo console/node_modules internal/web/dist/assets internal/web/dist/index.html

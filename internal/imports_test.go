@@ -12,7 +12,8 @@ import (
 // floors is the floor plan, top to bottom: a package may import packages of
 // lower floors only. Those of one floor don't know one another.
 var floors = [][]string{
-	{"cmd/urbankeep", "scripts/shots", "scripts/bench"},
+	{"cmd/urbankeep", "scripts/shots", "scripts/bench", "scripts/package"},
+	{"internal/program"},
 	{"internal/demo", "internal/testkit"},
 	{"internal/service", "internal/cli"},
 	{"internal/web", "internal/ftp", "internal/sftp", "internal/browser"},

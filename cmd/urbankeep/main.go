@@ -7,10 +7,8 @@ import (
 	"os"
 	"runtime/debug"
 
-	"urbankeep/internal/cli"
 	"urbankeep/internal/command"
-	"urbankeep/internal/demo"
-	"urbankeep/internal/service"
+	"urbankeep/internal/program"
 )
 
 // gcPercent lets the heap grow further between two collections than Go's 100: a
@@ -22,7 +20,6 @@ func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
 	}
-	commands := append(cli.Commands(), service.Command(), service.RestoreCommand(), demo.Command())
 	env := command.Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
-	os.Exit(command.Main(context.Background(), env, commands, os.Args[1:]))
+	os.Exit(command.Main(context.Background(), env, program.Commands(), os.Args[1:]))
 }

@@ -95,6 +95,8 @@ func (s *Service) attend(ctx context.Context, env command.Env, hooks Hooks) erro
 	if err := s.announce(ctx, env.Out); err != nil {
 		return err
 	}
+	s.supervised(ctx)
+	defer leaving()
 	select {
 	case <-ctx.Done():
 		return nil

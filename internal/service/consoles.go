@@ -23,11 +23,13 @@ type consoles struct {
 	cancel      context.CancelFunc
 }
 
-func (s *Service) openConsoles() (*consoles, error) {
+func (s *Service) openConsoles(given net.Listener) (*consoles, error) {
 	c := &consoles{}
 	c.stopping, c.cancel = context.WithCancel(context.Background())
 	var err error
-	if c.http, err = net.Listen("tcp", s.consoleAt); err != nil {
+	if c.http = given; given != nil {
+		// a supervisor has opened it
+	} else if c.http, err = net.Listen("tcp", s.consoleAt); err != nil {
 		return nil, fmt.Errorf("console on %s: %w: choose another with -console", s.consoleAt, err)
 	}
 	if c.local, err = listenLocal(filepath.Join(s.dir, command.SocketName)); err != nil {

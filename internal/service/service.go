@@ -232,6 +232,10 @@ func (s *Service) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	given, err := handed()
+	if err != nil {
+		return fmt.Errorf("take over the sockets of the supervisor: %w", err)
+	}
 	sockets := map[string]net.Listener{}
 	abandon := func(err error) error {
 		for _, socket := range sockets {
@@ -243,12 +247,16 @@ func (s *Service) Start(ctx context.Context) error {
 		if l.Stopped {
 			continue
 		}
+		if socket, ok := given[l.Name]; ok {
+			sockets[l.Name] = socket
+			continue
+		}
 		if sockets[l.Name], err = listen(l); err != nil {
 			delete(sockets, l.Name)
 			return abandon(atStart(l, err))
 		}
 	}
-	if s.web, err = s.openConsoles(); err != nil {
+	if s.web, err = s.openConsoles(given["console"]); err != nil {
 		return abandon(err)
 	}
 	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done}); err != nil {

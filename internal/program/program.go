@@ -1,0 +1,33 @@
+// Package program puts together the commands that the program has, for main and for what
+// documents them.
+package program
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"runtime"
+
+	"urbankeep/internal/cli"
+	"urbankeep/internal/command"
+	"urbankeep/internal/demo"
+	"urbankeep/internal/service"
+)
+
+// Version is set when the program is linked.
+var Version = "unversioned"
+
+// Commands are all there are.
+func Commands() []*command.Command {
+	return append(cli.Commands(), service.Command(), service.RestoreCommand(), demo.Command(), version(), command.Completion(Commands))
+}
+
+func version() *command.Command {
+	return &command.Command{Name: "version", Short: "Print the version of the program",
+		Flags: func(*flag.FlagSet) func(context.Context, command.Env, []string) error {
+			return func(_ context.Context, env command.Env, _ []string) error {
+				_, err := fmt.Fprintf(env.Out, "urbankeep %s, %s/%s, %s\n", Version, runtime.GOOS, runtime.GOARCH, runtime.Version())
+				return err
+			}
+		}}
+}
