@@ -126,6 +126,9 @@ func (b *build) items(binary string) ([]item, error) {
 	for _, doc := range append(docs, "README.md") {
 		items = append(items, item{from: doc, to: "/usr/share/doc/urbankeep/" + filepath.Base(doc), mode: 0o644})
 	}
+	if b.system != "linux" {
+		return items, nil
+	}
 	return append(items,
 		item{from: "packaging/urbankeep.service", to: "/usr/lib/systemd/system/urbankeep.service", mode: 0o644},
 		item{from: "packaging/urbankeep-sftp.socket", to: "/usr/lib/systemd/system/urbankeep-sftp.socket", mode: 0o644},
@@ -153,7 +156,7 @@ func squeeze(file string) error {
 // packed makes a Debian or an RPM package.
 func (b *build) packed(format string, items []item) error {
 	info := &nfpm.Info{Name: "urbankeep", Arch: b.arch, Platform: b.system, Version: b.version, Section: "net", Priority: "optional", Maintainer: "The Urban Keep developers <urbankeep@example.org>",
-		Description: "FTP and SFTP service with accounts, rights, quotas and an audit trail.\nOne program: the service, the client that administers it and the web console it serves.", License: "Proprietary", MTime: time.Now()}
+		Description: "FTP and SFTP service with accounts, rights, quotas and an audit trail.\nOne program: the service, the client that administers it and the web console it serves.", MTime: time.Now()}
 	info.Depends = []string{"passwd"}
 	if format == "rpm" {
 		info.Depends = []string{"shadow-utils"}
