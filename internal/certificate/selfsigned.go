@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 )
 
@@ -69,7 +70,7 @@ func selfSigned(now time.Time, host string) ([]byte, error) {
 	}
 	if ip := net.ParseIP(host); ip != nil {
 		template.IPAddresses = append(template.IPAddresses, ip)
-	} else if host != "" && host != name {
+	} else if host != "" && !slices.Contains(template.DNSNames, host) {
 		template.DNSNames = append(template.DNSNames, host)
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)

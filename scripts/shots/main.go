@@ -144,7 +144,6 @@ func commands(tab context.Context, data string) error {
 		{"checkup", "command-checkup"},
 		{"rehearse gauge-quay", "command-rehearse"},
 		{"audit -outcome refused -most 16", "command-audit"},
-		{"history", "command-history"},
 		{"explain drone-contractor upload /flight-06.laz -from 203.0.113.140", "command-explain"},
 	} {
 		output, err := exec.Command(program, append(strings.Fields(c.line), "-data", data)...).CombinedOutput()
