@@ -11,7 +11,8 @@ import (
 // Text is the sheet for a terminal or a mail.
 func (s *Sheet) Text() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s\n%s\n", s.Title, strings.Repeat("=", len([]rune(s.Title))))
+	title := safe(s.Title)
+	fmt.Fprintf(&b, "%s\n%s\n", title, strings.Repeat("=", len([]rune(title))))
 	for _, section := range s.Sections {
 		fmt.Fprintf(&b, "\n%s\n", section.Title)
 		rows := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)

@@ -155,7 +155,9 @@ func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]k
 func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret) (*keep.Effective, error) {
 	o.changing.Lock()
 	defer o.changing.Unlock()
-	a.State = keep.StateActive
+	if a.State != keep.StateSuspended {
+		a.State = keep.StateActive
+	}
 	a.Created = time.Now().UTC()
 	a.Changed = a.Created
 	e, err := o.check(ctx, a)

@@ -76,10 +76,7 @@ func (o *Office) putAccount(ctx context.Context, who Actor, name string, text []
 		a := &keep.Account{Name: name}
 		f.into(a)
 		a.MustChange = false
-		if _, err := o.AddAccount(ctx, who, a, ""); err != nil || f.State != keep.StateSuspended {
-			return err
-		}
-		_, err := o.Suspend(ctx, who, name)
+		_, err := o.AddAccount(ctx, who, a, "")
 		return err
 	}
 	_, err := o.SetAccount(ctx, who, name, "", func(a *keep.Account) error {

@@ -21,6 +21,9 @@ const (
 	codeStep = 30
 	// codeDrift is how many steps a clock may be ahead or behind.
 	codeDrift = 1
+	// codeSecret is the least length of a secret, base32 digits: the 160 bits that RFC 4226,
+	// section 4, asks for.
+	codeSecret = 32
 	// recoveryCodes is how many there are; each works once, for who has lost the device.
 	recoveryCodes = 10
 	// codePicture is the side of the picture that authenticators read, pixels.
@@ -63,7 +66,7 @@ func (o *Operators) UseCodes(ctx context.Context, v Visitor, name string, secret
 		return nil, keep.Refuse(keep.AlreadyThere, "one-time codes are asked for already: switch them off first")
 	}
 	step, ok := stepOf(secret, code)
-	if !ok {
+	if !ok || len(secret.Reveal()) < codeSecret {
 		return nil, &keep.FieldError{Field: "code", Say: "it is not what this secret gives now: is the clock of your device right?"}
 	}
 	operator.CodeSecret, operator.CodeStep = secret, step
