@@ -49,7 +49,7 @@ async function save(address: string) {
 <template>
   <div v-if="loaded" class="sheet">
     <header><h2>Syslog collector</h2><span class="soft">gets every audit record (RFC 5424)</span><button v-if="mayChange && !changing" class="plain" @click="change">Change</button></header>
-    <form v-if="changing" class="ask" @submit.prevent="save(form.address)">
+    <form v-if="changing" class="fields" @submit.prevent="save(form.address)">
       <label>Address<NInput v-model:value="form.address" placeholder="tls://collector.example:6514" :input-props="{ name: 'collector', 'aria-label': 'Address of the collector', spellcheck: false }" /></label>
       <label v-if="form.address.startsWith('tls:')">Authority that signed its certificate (PEM); empty for those of this system
         <NInput v-model:value="form.trust" type="textarea" :rows="4" :input-props="{ 'aria-label': 'Authority', spellcheck: false }" />
@@ -70,10 +70,6 @@ async function save(address: string) {
 </template>
 
 <style scoped>
-.ask { display: grid; gap: 10px; padding: 12px 14px; max-width: 620px; }
-.ask label { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
-.row { display: flex; gap: 8px; }
-.wrong { color: var(--brick); margin: 0; }
 .warn { color: var(--copper); }
 dl { display: grid; grid-template-columns: 110px 1fr; gap: 4px 12px; margin: 0; padding: 10px 14px; }
 dt { color: var(--soft); }

@@ -56,13 +56,13 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
         <button v-else class="plain" @click="enrol">Switch one-time codes on</button>
       </template>
     </header>
-    <form v-if="doing === 'password'" class="ask" @submit.prevent="password">
+    <form v-if="doing === 'password'" class="fields" @submit.prevent="password">
       <label>The password of now<NInput v-model:value="form.now" type="password" :input-props="{ name: 'now', autocomplete: 'current-password' }" /></label>
       <label>The new one, at least 10 characters<NInput v-model:value="form.next" type="password" show-password-on="click" :input-props="{ name: 'next', autocomplete: 'new-password' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.now || !form.next">Change it</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>
-    <form v-else-if="doing === 'codes'" class="ask" @submit.prevent="use">
+    <form v-else-if="doing === 'codes'" class="fields" @submit.prevent="use">
       <div v-if="codes" class="codes">
         <img :src="`data:image/png;base64,${codes.picture}`" alt="The secret, for an authenticator to read" width="180" height="180" />
         <p>Let an authenticator on your device read the picture, or type its secret:<br /><code class="mono secret">{{ codes.secret }}</code></p>
@@ -71,7 +71,7 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!codes || !form.code">Ask for codes from now on</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>
-    <form v-else-if="doing === 'drop'" class="ask" @submit.prevent="drop">
+    <form v-else-if="doing === 'drop'" class="fields" @submit.prevent="drop">
       <label>A last code, or a recovery code<NInput v-model:value="form.code" :input-props="{ name: 'code', autocomplete: 'one-time-code' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.code">Switch them off</NButton><NButton @click="doing = ''">Cancel</NButton></div>

@@ -72,7 +72,7 @@ async function seal() {
       <h2>Retention of audit records</h2><span class="soft">{{ told }}</span>
       <button v-if="mayChange && !changing" class="plain" @click="change">Change</button><button v-if="mayChange" class="plain" @click="seal">Seal now</button>
     </header>
-    <form v-if="changing" class="ask" @submit.prevent="save">
+    <form v-if="changing" class="fields" @submit.prevent="save">
       <label>Days; empty for ever<NInput v-model:value="days" :input-props="{ name: 'days', 'aria-label': 'Days' }" /></label>
       <label>Others for some actions, one line each, as in list,sign-out=30 or account-set=ever
         <NInput v-model:value="kinds" type="textarea" :rows="3" :input-props="{ 'aria-label': 'Kinds', spellcheck: false }" />
@@ -98,9 +98,3 @@ async function seal() {
   </div>
 </template>
 
-<style scoped>
-.ask { display: grid; gap: 10px; padding: 12px 14px; max-width: 620px; }
-.ask label { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
-.row { display: flex; gap: 8px; }
-.wrong { color: var(--brick); margin: 0; }
-</style>
