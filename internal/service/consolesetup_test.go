@@ -205,8 +205,7 @@ func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
 		k.Curl("ann", "ftps", "/f", "-T", file)
 		k.Curl("nobody", "ftps", "/f", "-T", file)
 	}
-	live := dialAs(t, k.Address("ftps"), "ann", testkit.Password)
-	defer live.say("QUIT", 221)
+	dialAs(t, k.Address("ftps"), "ann", testkit.Password) // a live session
 	p, at := atTheConsole(t, k)
 	for _, look := range []string{"light", "dark"} {
 		p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('look', %q)", look)))
