@@ -74,6 +74,10 @@ func Open(ctx context.Context, settings Settings, dir string, log *slog.Logger) 
 		log.Error("TLS certificate can't be read; the own one is shown", "cause", err)
 		pair, _, err = load(Files{k.own, k.own})
 	}
+	if err != nil && pair != nil { // its own, which has ended: better shown than a service that does not start
+		log.Error("TLS certificate has ended; clients will refuse it", "cause", err)
+		err = nil
+	}
 	if err != nil {
 		return nil, fmt.Errorf("TLS certificate: %w", err)
 	}
@@ -103,6 +107,9 @@ func load(f Files) (*tls.Certificate, string, error) {
 		return nil, stamp, err
 	}
 	pair, err := parse(text, key)
+	if err == nil {
+		err = stillGood(pair)
+	}
 	return pair, stamp, err
 }
 
@@ -113,10 +120,15 @@ func parse(text, key []byte) (*tls.Certificate, error) {
 		return nil, &keep.FieldError{Field: "certificate", Say: strings.TrimPrefix(err.Error(), "tls: ") +
 			": give the certificate with its chain, and the key that belongs to it, in PEM form"}
 	}
-	if !time.Now().Before(pair.Leaf.NotAfter) {
-		return nil, &keep.FieldError{Field: "certificate", Say: "it expired on " + pair.Leaf.NotAfter.UTC().Format(time.DateOnly) + ": give one that is valid"}
-	}
 	return &pair, nil
+}
+
+// stillGood refuses a certificate whose time has ended, as a [*keep.FieldError].
+func stillGood(pair *tls.Certificate) error {
+	if !time.Now().Before(pair.Leaf.NotAfter) {
+		return &keep.FieldError{Field: "certificate", Say: "it expired on " + pair.Leaf.NotAfter.UTC().Format(time.DateOnly) + ": give one that is valid"}
+	}
+	return nil
 }
 
 // Get gives the certificate for a handshake.
@@ -199,7 +211,11 @@ func (k *Keeper) Store(ctx context.Context, text, key keep.Secret) error {
 	if key == "" {
 		key = text
 	}
-	if _, err := parse([]byte(text.Reveal()), []byte(key.Reveal())); err != nil {
+	pair, err := parse([]byte(text.Reveal()), []byte(key.Reveal()))
+	if err == nil {
+		err = stillGood(pair)
+	}
+	if err != nil {
 		return err
 	}
 	both := text.Reveal()

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/store"
 )
 
 // speaks listens on an address and says one line to each who connects.
@@ -134,6 +135,23 @@ func TestWhatOthersMayReadOrNobodyCanWriteIsFound(t *testing.T) {
 	assert.Empty(t, left)
 	says(t, Stores([]keep.Store{{Name: "gone", Folder: filepath.Join(dir, "gone")}}), Fault, "store", "no such file")
 	says(t, Stores([]keep.Store{{Name: "proc", Folder: "/proc"}}), Fault, "store", "can't be written")
+}
+
+func TestLittleRoomIsFound(t *testing.T) {
+	const gib = 1 << 30
+	for _, c := range []struct {
+		now   store.Space
+		state State
+		says  string
+	}{
+		{store.Space{Bytes: 100 * gib, FreeBytes: 50 * gib, Files: 100, FreeFiles: 90}, Fine, "has 50 GiB left"},
+		{store.Space{Bytes: 100 * gib, FreeBytes: gib / 2}, Warning, "has 512 MiB left of 100 GiB"},
+		{store.Space{Bytes: 100 * gib, FreeBytes: 1 << 20}, Fault, "has 1 MiB left"},
+		{store.Space{Bytes: 2 * gib, FreeBytes: gib / 2}, Fine, "left"}, // small, but a quarter is free
+		{store.Space{Bytes: 100 * gib, FreeBytes: 50 * gib, Files: 1000, FreeFiles: 3}, Warning, "only 3 more files"},
+	} {
+		says(t, judge("store", "files", "/srv", c.now), c.state, "store", c.says)
+	}
 }
 
 func TestTheManagementPortComesFirst(t *testing.T) {

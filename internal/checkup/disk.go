@@ -115,6 +115,11 @@ func space(check, of, dir string, root *os.Root) (f Findings) {
 	if err != nil || now.Bytes == 0 {
 		return f
 	}
+	return judge(check, of, dir, now)
+}
+
+// judge says whether there is room.
+func judge(check, of, dir string, now store.Space) (f Findings) {
 	free := keep.SaySize(int64(now.FreeBytes))
 	switch {
 	case now.FreeBytes < noSpace:

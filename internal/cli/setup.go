@@ -80,7 +80,7 @@ type setupWalk struct {
 func (w *setupWalk) walk() error {
 	takes := map[string]func() (bool, error){"operator": w.operator, "name": w.called, "listeners": w.listeners, "host": w.host, "passive": w.passive,
 		"certificate": w.certificate, "host-keys": w.hostKeys, "store": w.addStore, "group": w.addGroup, "account": w.addAccount, "handover": w.handOver}
-	steps, err := w.steps()
+	steps, err := w.steps("")
 	if err != nil {
 		return err
 	}
@@ -118,9 +118,10 @@ func (w *setupWalk) walk() error {
 	return nil
 }
 
-func (w *setupWalk) steps() ([]api.SetupStep, error) {
+// steps are all, with a check-up of one; "" for none.
+func (w *setupWalk) steps(check string) ([]api.SetupStep, error) {
 	var page api.Page[api.SetupStep]
-	err := w.c.call(w.ctx, http.MethodGet, "/setup-steps", nil, &page)
+	err := w.c.call(w.ctx, http.MethodGet, "/setup-steps?check="+check, nil, &page)
 	return page.Items, err
 }
 
@@ -129,7 +130,7 @@ func (w *setupWalk) check(step string) error {
 	if err := w.c.call(w.ctx, http.MethodPut, "/setup-steps/"+step, api.SetupMark{State: "done"}, nil); err != nil {
 		return err
 	}
-	steps, err := w.steps()
+	steps, err := w.steps(step)
 	for _, s := range steps {
 		if s.Step != step {
 			continue

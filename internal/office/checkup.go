@@ -3,7 +3,10 @@ package office
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
+	"net"
 	"net/netip"
 	"os"
 	"slices"
@@ -87,13 +90,17 @@ func (o *Office) Ports(ctx context.Context, management int) ([]checkup.Port, err
 }
 
 func (o *Office) checkProcess(f *checkup.Findings, posts []checkup.Post) {
-	low := slices.DeleteFunc(slices.Clone(posts), func(p checkup.Post) bool {
-		port, _ := p.Port()
-		return p.Stopped || port == 0 || port >= 1024
-	})
-	for _, p := range low {
-		if p.At == "" {
-			f.Add("privilege", p.Name, checkup.Fault, "give the program the capability CAP_NET_BIND_SERVICE, as the systemd unit does, or use a port from 1024 on", "its port is below 1024, and it does not listen")
+	for _, p := range posts {
+		if port, _ := p.Port(); !p.Stopped || port == 0 || port >= 1024 {
+			continue
+		}
+		// One that listens shows that it may; of one that is stopped it is better known before.
+		socket, err := net.Listen("tcp", p.Address)
+		if err == nil {
+			socket.Close()
+		} else if errors.Is(err, fs.ErrPermission) {
+			f.Add("privilege", p.Name, checkup.Warning, "give the program the capability CAP_NET_BIND_SERVICE, as the systemd unit does, or use a port from 1024 on",
+				"it is stopped, and can't be started again: the port of %s is below 1024", p.Address)
 		}
 	}
 	if os.Geteuid() == 0 {

@@ -64,8 +64,12 @@ func (o *Office) marks(ctx context.Context) (said map[string]SetupState, err err
 	return said, err
 }
 
-// Setup is how far the set-up is.
-func (o *Office) Setup(ctx context.Context) ([]SetupStep, error) {
+// EveryStep asks for a check-up of all steps.
+const EveryStep = "all"
+
+// Setup is how far the set-up is. Check names the step of which a check-up is to be made,
+// [EveryStep] or, because that takes its time, none.
+func (o *Office) Setup(ctx context.Context, check string) ([]SetupStep, error) {
 	said, err := o.marks(ctx)
 	if err != nil {
 		return nil, err
@@ -74,9 +78,11 @@ func (o *Office) Setup(ctx context.Context) ([]SetupStep, error) {
 	if err != nil {
 		return nil, err
 	}
-	found, err := o.Checkup(ctx)
-	if err != nil {
-		return nil, err
+	var found checkup.Findings
+	if check != "" {
+		if found, err = o.Checkup(ctx); err != nil {
+			return nil, err
+		}
 	}
 	all := make([]SetupStep, len(steps))
 	for i, s := range steps {
@@ -88,7 +94,7 @@ func (o *Office) Setup(ctx context.Context) ([]SetupStep, error) {
 			one.State = said[s.step]
 		}
 		for _, f := range found {
-			if slices.Contains(s.checks, f.Check) {
+			if slices.Contains(s.checks, f.Check) && (check == EveryStep || check == s.step) {
 				one.Check = append(one.Check, f)
 			}
 		}

@@ -155,6 +155,7 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.call("GET", "/changes?what=service", nil, 200, nil)
 	c.call("GET", "/checkup", nil, 200, nil)
 	c.call("GET", "/setup-steps", nil, 200, nil)
+	c.call("GET", "/setup-steps?check=listeners", nil, 200, nil)
 	c.call("PUT", "/setup-steps/passive", `{"state": "skipped"}`, 204, nil)
 	c.call("PUT", "/setup-steps/passive", `{"state": "x"}`, 422, nil)
 	c.call("PUT", "/setup-steps/none", `{"state": "done"}`, 404, nil)

@@ -1,9 +1,18 @@
 package service_test
 
 import (
+	"bufio"
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -131,6 +140,95 @@ func TestPlantedFaultsAreFoundNamedAndExplained(t *testing.T) {
 	}
 }
 
+// What only shows in a program of its own: a user without privileges, and a console for all.
+func TestPrivilegesAndAnOpenConsoleAreLookedAt(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("becoming another user needs root")
+	}
+	dir := filepath.Join(testkit.Folder(t), "keep")
+	require.NoError(t, os.Mkdir(dir, 0o700))
+	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
+	require.NoError(t, os.Chown(dir, 65534, 65534))
+	program := filepath.Join(filepath.Dir(dir), "urbankeep")
+	text, err := os.ReadFile(testkit.Binary(t))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, text, 0o755))
+	run := exec.Command("setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "--inh-caps", "-all", "--bounding-set", "-all",
+		program, "serve", "-data", dir, "-console", "0.0.0.0:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0", "-sftp", "127.0.0.1:0")
+	out, err := run.StdoutPipe()
+	require.NoError(t, err)
+	run.Stderr = t.Output()
+	require.NoError(t, run.Start())
+	defer func() {
+		run.Process.Kill()
+		run.Wait()
+	}()
+	for lines := bufio.NewScanner(out); lines.Scan() && !strings.HasPrefix(lines.Text(), "ready"); {
+	}
+	said, err := testkit.Run(t, "", "curl", "-sS", "--unix-socket", filepath.Join(dir, "control.sock"), "-H", "Content-Type: application/json",
+		"-d", `{"name": "low", "protocol": "sftp", "address": "127.0.0.1:922", "stopped": true}`, "http://control/api/v1/listeners")
+	require.NoError(t, err, said)
+	said, err = testkit.Run(t, "", program, "checkup", "-json", "-data", dir)
+	assert.Error(t, err)
+	var c api.Checkup
+	require.NoError(t, json.Unmarshal([]byte(said), &c), said)
+	found(t, &c, "warning", "privilege", "can't be started again: the port of 127.0.0.1:922 is below 1024")
+	found(t, &c, "fine", "privilege", "does not run as root")
+	found(t, &c, "warning", "console", "without TLS")
+}
+
+func TestWeakKeysAndACertificateThatEndedAreFound(t *testing.T) {
+	dir := testkit.Folder(t)
+	k := testkit.StartOn(t, dir, "127.0.0.1")
+	k.Account("ann")
+	k.Key("ann", "-t", "rsa", "-b", "2048")
+	old := filepath.Join(t.TempDir(), "old")
+	for _, args := range [][]string{{"-t", "ed25519", "-f", old}, {"-t", "rsa", "-b", "2048", "-m", "PEM", "-f", old + ".host"}} {
+		out, err := testkit.Run(t, "", "ssh-keygen", append(args, "-q", "-N", "")...)
+		require.NoError(t, err, out)
+	}
+	until := time.Now().Add(10 * time.Second).Truncate(time.Second)
+	k.Must(nil, "key", "add", "ann", old+".pub", "-expires", until.Format(time.RFC3339))
+	var keys []api.HostKey
+	k.Must(&keys, "hostkey", "list")
+	for _, one := range keys {
+		if one.Type != "ecdsa-sha2-nistp256" {
+			k.Must(nil, "hostkey", "remove", one.ID)
+		}
+	}
+	var short api.HostKey
+	k.Must(&short, "hostkey", "import", old+".host")
+	k.Must(nil, "hostkey", "use", short.ID)
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: until, DNSNames: []string{"localhost"}}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, private.Public(), private)
+	require.NoError(t, err)
+	secret, err := x509.MarshalPKCS8PrivateKey(private)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "both.pem")
+	require.NoError(t, os.WriteFile(file, append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret})...), 0o600))
+	k.Must(nil, "certificate", "import", file, file)
+	time.Sleep(time.Until(until) + time.Second)
+
+	c := checkup(t, k)
+	found(t, &c, "warning", "key", "weak: RSA of 2048 bits")
+	found(t, &c, "warning", "key", "expired on 20")
+	found(t, &c, "warning", "host-key", "it is RSA of 2048 bits")
+	found(t, &c, "warning", "host-key", "there is no Ed25519 key")
+	found(t, &c, "fault", "certificate", "it ended on")
+	assert.Contains(t, refused(t, k, "certificate", "follow", file, file), "it expired on")
+
+	// The service starts with it all the same: a new one can be given while it runs.
+	k.Halt(5 * time.Second)
+	k = testkit.StartOn(t, dir, "127.0.0.1")
+	k.Must(nil, "certificate", "renew")
+	c = checkup(t, k)
+	for _, f := range c.Findings {
+		assert.False(t, f.Check == "certificate" && f.State == "fault", f.Says)
+	}
+}
+
 func TestADamagedTrailAndAnOldCertificateAreFound(t *testing.T) {
 	dir := testkit.Folder(t)
 	k := testkit.StartOn(t, dir, "127.0.0.1")
@@ -138,16 +236,25 @@ func TestADamagedTrailAndAnOldCertificateAreFound(t *testing.T) {
 	k.Halt(5 * time.Second)
 	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "urbankeep.db"))
 	require.NoError(t, err)
+	var page, size int64
+	require.NoError(t, db.Get(&page, "SELECT rootpage FROM sqlite_master WHERE name = 'change_name'"))
+	require.NoError(t, db.Get(&size, "PRAGMA page_size"))
 	for _, do := range []string{"DROP TRIGGER audit_record_never_changes", "UPDATE audit_record SET account = 'ben' WHERE seq = 2", "UPDATE account SET created = 1"} {
 		_, err = db.Exec(do)
 		require.NoError(t, err)
 	}
 	require.NoError(t, db.Close())
+	disk, err := os.OpenFile(filepath.Join(dir, "urbankeep.db"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = disk.WriteAt(bytes.Repeat([]byte{0xff}, int(size)), (page-1)*size) // a page of an index
+	require.NoError(t, err)
+	require.NoError(t, disk.Close())
 	k = testkit.StartOn(t, dir, "127.0.0.1")
 	cert, keyFile := authorityCertificate(t, time.Now().Add(5*24*time.Hour))
 	k.Must(nil, "certificate", "follow", cert, keyFile)
 	c := checkup(t, k)
 	found(t, &c, "fault", "audit", "record 2")
+	found(t, &c, "fault", "database", "it is damaged")
 	found(t, &c, "note", "account", "were never used, and are older than 30 days: ann")
 	found(t, &c, "warning", "certificate", "it ends on")
 	found(t, &c, "warning", "certificate", "without the certificate of its authority")

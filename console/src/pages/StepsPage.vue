@@ -33,7 +33,7 @@ const elsewhere: Record<string, { to: string; text: string; command: string }> =
 
 async function load() {
   try {
-    steps.value = (await call<Schemas['SetupStepPage']>('GET', '/setup-steps')).items
+    steps.value = (await call<Schemas['SetupStepPage']>('GET', '/setup-steps?check=all')).items
     accounts.value = (await call<Schemas['AccountPage']>('GET', '/accounts?limit=20')).items.map((a) => a.name)
     if (!at.value) at.value = steps.value.find((s) => s.state === 'open')?.step ?? steps.value[0]?.step ?? ''
   } catch (error) {
@@ -99,5 +99,5 @@ li button span { display: inline-block; width: 20px; }
 .one { display: grid; gap: 18px; }
 .body { padding: 4px 14px 14px; }
 .row { display: flex; gap: 8px; margin-top: 12px; }
-.sheets { margin-right: 12px; }
+.sheets { display: inline-block; margin-right: 12px; white-space: nowrap; }
 </style>
