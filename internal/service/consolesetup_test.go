@@ -93,6 +93,8 @@ func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
 		p.do(chromedp.Evaluate[chromedp.Void]("document.activeElement.blur()"))
 		p.tabTo(step)
 		p.keys("\r")
+		p.shows(".one header", step[2:])
+		p.accessible("set-up, " + step)
 		p.tabTo("It is as it should be")
 		p.keys("\r")
 	}

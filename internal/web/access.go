@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"net/http"
 	"time"
 
@@ -10,7 +11,7 @@ import (
 	"urbankeep/internal/web/api"
 )
 
-// issuer is what authenticators show beside an operator's name.
+// issuer is what authenticators show beside an operator's name, where the service has none.
 const issuer = "Urban Keep"
 
 // ownBusiness are the changes that every operator may make, for they are about itself.
@@ -46,7 +47,11 @@ func (s *Server) newCodes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	codes, err := s.Operators.NewCodes(issuer, name)
+	who, err := s.Office.Identity(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	codes, err := s.Operators.NewCodes(cmp.Or(who.Name, issuer), name)
 	if err != nil {
 		return err
 	}

@@ -1,19 +1,24 @@
 <script setup lang="ts">
 import { NButton, useMessage } from 'naive-ui'
 import { computed, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import CertificateSheet from '@/parts/CertificateSheet.vue'
 import FindingTable from '@/parts/FindingTable.vue'
+import HostKeys from '@/parts/HostKeys.vue'
 import IdentitySheet from '@/parts/IdentitySheet.vue'
+import ListenerTable from '@/parts/ListenerTable.vue'
 import StateMark from '@/parts/StateMark.vue'
 
 // The walk from an empty data folder to somebody's first upload, a step at a time.
 const message = useMessage()
+const router = useRouter()
 const mayChange = useOperator().mayChange()
 const steps = ref<Schemas['SetupStep'][]>([])
 const at = ref('')
 const accounts = ref<string[]>([])
+const listeners = ref<Schemas['Listener'][]>([])
 const step = computed(() => steps.value.find((s) => s.step === at.value))
 const wrongs = computed(() => step.value?.check.filter((f) => f.state !== 'fine') ?? [])
 // Where else a step is taken, and what the command line has for it.
@@ -34,6 +39,7 @@ const elsewhere: Record<string, { to: string; text: string; command: string }> =
 async function load() {
   try {
     steps.value = (await call<Schemas['SetupStepPage']>('GET', '/setup-steps?check=all')).items
+    listeners.value = (await call<Schemas['ListenerPage']>('GET', '/listeners')).items
     accounts.value = (await call<Schemas['AccountPage']>('GET', '/accounts?limit=20')).items.map((a) => a.name)
     if (!at.value) at.value = steps.value.find((s) => s.state === 'open')?.step ?? steps.value[0]?.step ?? ''
   } catch (error) {
@@ -79,6 +85,11 @@ async function mark(state: 'done' | 'skipped' | 'open') {
           </div>
         </div>
         <IdentitySheet v-if="step.step === 'name' || step.step === 'host'" bare :may-change="mayChange" @saved="load" />
+        <div v-if="step.step === 'listeners' || step.step === 'passive'" class="sheet">
+          <header><h2>Listeners</h2><span class="soft">pick one to change it; sessions that are open stay</span></header>
+          <div class="scroll"><ListenerTable :listeners="listeners" @pick="(name) => router.push(`/settings/${name}`)" /></div>
+        </div>
+        <HostKeys v-if="step.step === 'host-keys'" :may-change="mayChange" />
         <CertificateSheet v-if="step.step === 'certificate'" :may-change="mayChange" />
         <div v-if="wrongs.length" class="sheet">
           <header><h2>What a check-up says of it</h2><button class="plain" @click="load">Look again</button></header>

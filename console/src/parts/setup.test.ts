@@ -74,6 +74,7 @@ describe('the set-up', () => {
     const sent = answers({
       'GET /setup-steps': () => [200, { items: steps }],
       'GET /accounts': [200, { items: [] }],
+      'GET /listeners': [200, { items: [] }],
       'PUT /setup-steps/listeners': () => {
         steps[1]!.state = 'skipped'
         return [204]
