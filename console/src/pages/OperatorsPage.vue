@@ -55,9 +55,9 @@ async function act(say: string, method: string, name: string, change?: Schemas['
     <div class="head"><h1>Operators</h1><span class="soft">an owner may do everything, a manager all but this page, an auditor reads</span><NButton v-if="isOwner && !adding" type="primary" @click="adding = true">Add an operator</NButton></div>
     <div class="sheet">
       <form v-if="adding" class="fields" @submit.prevent="add">
-        <label>Name<NInput v-model:value="form.operator" autofocus :input-props="{ name: 'newOperator', autocomplete: 'off' }" /></label>
+        <label>Name<NInput placeholder="" v-model:value="form.operator" autofocus :input-props="{ name: 'newOperator', autocomplete: 'off' }" /></label>
         <label>Role<NSelect v-model:value="form.role" :options="roles" :input-props="{ 'aria-label': 'Role' }" /></label>
-        <label>Password, to be changed by the operator<NInput v-model:value="form.password" type="password" show-password-on="click" :input-props="{ name: 'newPassword', autocomplete: 'new-password' }" /></label>
+        <label>Password, to be changed by the operator<NInput placeholder="" v-model:value="form.password" type="password" show-password-on="click" :input-props="{ name: 'newPassword', autocomplete: 'new-password' }" /></label>
         <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
         <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.operator || !form.password">Add the operator</NButton><NButton @click="adding = false">Cancel</NButton></div>
       </form>

@@ -52,8 +52,8 @@ async function make() {
     <header><h2>Open now</h2><span class="soft">console sign-ins and API tokens{{ isOwner ? ' of everybody' : ' of yours' }}</span><button v-if="isOwner && !making" class="plain" @click="making = true">Make a token</button></header>
     <ShownOnce v-if="token" say="The token" :secret="token" />
     <form v-if="making" class="fields" @submit.prevent="make">
-      <label>Stands for<NSelect v-model:value="form.operator" :options="names" :input-props="{ 'aria-label': 'Stands for' }" /></label>
-      <label>What it is for<NInput v-model:value="form.label" :input-props="{ name: 'label' }" /></label>
+      <label>Stands for<NSelect v-model:value="form.operator" placeholder="an operator" :options="names" :input-props="{ 'aria-label': 'Stands for' }" /></label>
+      <label>What it is for<NInput placeholder="" v-model:value="form.label" :input-props="{ name: 'label' }" /></label>
       <label>Role<NSelect v-model:value="form.role" :options="roles" :input-props="{ 'aria-label': 'Role of the token' }" /></label>
       <label>Days<NInputNumber v-model:value="form.days" :min="1" :max="366" :show-button="false" :input-props="{ 'aria-label': 'Days' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>

@@ -52,7 +52,7 @@ async function save(address: string) {
     <form v-if="changing" class="fields" @submit.prevent="save(form.address)">
       <label>Address<NInput v-model:value="form.address" placeholder="tls://collector.example:6514" :input-props="{ name: 'collector', 'aria-label': 'Address of the collector', spellcheck: false }" /></label>
       <label v-if="form.address.startsWith('tls:')">Authority that signed its certificate (PEM); empty for those of this system
-        <NInput v-model:value="form.trust" type="textarea" :rows="4" :input-props="{ 'aria-label': 'Authority', spellcheck: false }" />
+        <NInput v-model:value="form.trust" placeholder="" type="textarea" :rows="4" :input-props="{ 'aria-label': 'Authority', spellcheck: false }" />
       </label>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <div class="row">

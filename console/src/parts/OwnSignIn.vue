@@ -57,8 +57,8 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
       </template>
     </header>
     <form v-if="doing === 'password'" class="fields" @submit.prevent="password">
-      <label>The password of now<NInput v-model:value="form.now" type="password" :input-props="{ name: 'now', autocomplete: 'current-password' }" /></label>
-      <label>The new one, at least 10 characters<NInput v-model:value="form.next" type="password" show-password-on="click" :input-props="{ name: 'next', autocomplete: 'new-password' }" /></label>
+      <label>The password of now<NInput placeholder="" v-model:value="form.now" type="password" :input-props="{ name: 'now', autocomplete: 'current-password' }" /></label>
+      <label>The new one, at least 10 characters<NInput placeholder="" v-model:value="form.next" type="password" show-password-on="click" :input-props="{ name: 'next', autocomplete: 'new-password' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.now || !form.next">Change it</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>
@@ -67,12 +67,12 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
         <img :src="`data:image/png;base64,${codes.picture}`" alt="The secret, for an authenticator to read" width="180" height="180" />
         <p>Let an authenticator on your device read the picture, or type its secret:<br /><code class="mono secret">{{ codes.secret }}</code></p>
       </div>
-      <label>The six digits that it shows now<NInput v-model:value="form.code" :input-props="{ name: 'code', autocomplete: 'one-time-code', inputmode: 'numeric' }" /></label>
+      <label>The six digits that it shows now<NInput placeholder="" v-model:value="form.code" :input-props="{ name: 'code', autocomplete: 'one-time-code', inputmode: 'numeric' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!codes || !form.code">Ask for codes from now on</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>
     <form v-else-if="doing === 'drop'" class="fields" @submit.prevent="drop">
-      <label>A last code, or a recovery code<NInput v-model:value="form.code" :input-props="{ name: 'code', autocomplete: 'one-time-code' }" /></label>
+      <label>A last code, or a recovery code<NInput placeholder="" v-model:value="form.code" :input-props="{ name: 'code', autocomplete: 'one-time-code' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.code">Switch them off</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>

@@ -73,9 +73,9 @@ async function seal() {
       <button v-if="mayChange && !changing" class="plain" @click="change">Change</button><button v-if="mayChange" class="plain" @click="seal">Seal now</button>
     </header>
     <form v-if="changing" class="fields" @submit.prevent="save">
-      <label>Days; empty for ever<NInput v-model:value="days" :input-props="{ name: 'days', 'aria-label': 'Days' }" /></label>
+      <label>Days; empty for ever<NInput v-model:value="days" placeholder="for ever" :input-props="{ name: 'days', 'aria-label': 'Days' }" /></label>
       <label>Others for some actions, one line each, as in list,sign-out=30 or account-set=ever
-        <NInput v-model:value="kinds" type="textarea" :rows="3" :input-props="{ 'aria-label': 'Kinds', spellcheck: false }" />
+        <NInput v-model:value="kinds" placeholder="" type="textarea" :rows="3" :input-props="{ 'aria-label': 'Kinds', spellcheck: false }" />
       </label>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit">Save</NButton><NButton @click="changing = false">Leave it</NButton></div>
