@@ -49,10 +49,11 @@ async function load() {
 onMounted(load)
 
 async function mark(state: 'done' | 'skipped' | 'open') {
+  const taken = at.value
+  const next = steps.value[steps.value.findIndex((s) => s.step === taken) + 1]
   try {
-    await call('PUT', `/setup-steps/${at.value}`, { state } satisfies Schemas['SetupMark'])
-    const next = steps.value[steps.value.findIndex((s) => s.step === at.value) + 1]
-    if (state !== 'open' && next) at.value = next.step
+    await call('PUT', `/setup-steps/${taken}`, { state } satisfies Schemas['SetupMark'])
+    if (state !== 'open' && next && at.value === taken) at.value = next.step // unless the reader has moved on
     await load()
   } catch (error) {
     message.error(sentence(error))
