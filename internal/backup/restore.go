@@ -76,13 +76,17 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 	if err := p.prove(ctx, scratch, &done); err != nil || p.DryRun {
 		return done, err
 	}
-	if there := held(p.Dir); len(there) > 0 {
+	there, names := held(p.Dir), held(scratch)
+	if len(there) > 0 {
 		done.Aside = filepath.Join(p.Dir, time.Now().UTC().Format("before-20060102T150405Z"))
 		if err := move(there, p.Dir, done.Aside); err != nil {
 			return done, err
 		}
 	}
-	return done, move(held(scratch), scratch, p.Dir)
+	if err := move(names, scratch, p.Dir); err != nil {
+		return done, errors.Join(err, move(held(p.Dir), p.Dir, scratch), move(there, done.Aside, p.Dir))
+	}
+	return done, give(p.Dir, append(names, records.LockName))
 }
 
 // prove opens what was unpacked as a service would, verifies its trail, and says where its
@@ -173,6 +177,9 @@ func held(dir string) (names []string) {
 }
 
 func move(names []string, from, to string) error {
+	if len(names) == 0 {
+		return nil
+	}
 	if err := os.MkdirAll(to, 0o700); err != nil {
 		return err
 	}

@@ -66,11 +66,6 @@ func brief(value any) any {
 	return value
 }
 
-// History reads changes; see [records.DB.Changes].
-func (o *Office) History(ctx context.Context, what, name string, before int64, limit int) ([]records.Change, error) {
-	return o.DB.Changes(ctx, what, name, before, limit)
-}
-
 // Undo takes one change back. What was changed again since, it leaves to whoever takes
 // that back first; everything else that changed since stays.
 func (o *Office) Undo(ctx context.Context, who Actor, id int64) (records.Change, error) {

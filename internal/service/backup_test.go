@@ -95,8 +95,17 @@ func TestARestoredServiceAnswersAsTheOneThatWasBackedUp(t *testing.T) {
 	again.Must(nil, "audit", "verify")
 
 	// A folder that is there is moved aside, its stores stay where they are.
+	root := os.Geteuid() == 0
+	if root { // for the user of the service, to whom the folder belongs
+		require.NoError(t, os.Chown(k.Dir, 65534, 65534))
+	}
 	said, errs, status = restore(t, plain, "-data", k.Dir, "-replace")
 	require.Zero(t, status, errs)
+	for _, name := range []string{"urbankeep.db", "urbankeep.lock", "hostkeys", "audit.key"} {
+		out, err := exec.Command("find", filepath.Join(k.Dir, name), "!", "-uid", "65534").CombinedOutput()
+		require.NoError(t, err)
+		assert.True(t, !root || len(out) == 0, "%s", out)
+	}
 	assert.Contains(t, said, "what was there before is in")
 	assert.FileExists(t, filepath.Join(k.Dir, "files", "ann", "f"))
 	aside, err := filepath.Glob(filepath.Join(k.Dir, "before-*", "urbankeep.db"))

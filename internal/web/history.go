@@ -32,7 +32,7 @@ func (s *Server) history(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := s.Office.History(c.Request.Context(), c.Query("what"), c.Query("name"), before, most)
+	found, err := s.DB.Changes(c.Request.Context(), c.Query("what"), c.Query("name"), before, most)
 	if err != nil {
 		return err
 	}
