@@ -10,10 +10,10 @@ CONSOLE    := $(shell find console/src console/public console/index.html console
 
 build: bin/urbankeep
 
-bin/urbankeep: $(GO_FILES) internal/web/dist/index.html
+bin/urbankeep: $(GO_FILES) internal/face/web/dist/index.html
 	go build -trimpath -ldflags '-s -w -X urbankeep/internal/program.Version=$(shell cat VERSION)' -o $@ ./cmd/urbankeep
 
-internal/web/dist/index.html: $(CONSOLE) console/package.json internal/web/openapi.yaml console/node_modules/.installed
+internal/face/web/dist/index.html: $(CONSOLE) console/package.json internal/face/web/openapi.yaml console/node_modules/.installed
 	cd console && npm run --silent build
 
 console/node_modules/.installed: console/package-lock.json
@@ -50,4 +50,4 @@ screenshots: tools build
 	mkdir -p docs/screenshots && go run ./scripts/shots
 
 clean:
-	rm -rf bin dist .demo console/node_modules internal/web/dist/assets internal/web/dist/index.html
+	rm -rf bin dist .demo console/node_modules internal/face/web/dist/assets internal/face/web/dist/index.html

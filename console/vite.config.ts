@@ -5,7 +5,7 @@ import { defineConfig } from 'vitest/config'
 export default defineConfig({
   plugins: [vue()],
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
-  build: { outDir: '../internal/web/dist', emptyOutDir: true, chunkSizeWarningLimit: 700 },
+  build: { outDir: '../internal/face/web/dist', emptyOutDir: true, chunkSizeWarningLimit: 700 },
   test: { environment: 'jsdom' },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

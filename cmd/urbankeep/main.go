@@ -7,7 +7,7 @@ import (
 	"os"
 	"runtime/debug"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/program"
 )
 

@@ -13,10 +13,10 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"urbankeep/internal/keep"
-	"urbankeep/internal/pubkey"
+	"urbankeep/internal/keys/pubkey"
+	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 	"urbankeep/internal/service"
-	"urbankeep/internal/signin"
 )
 
 // credentialsFile marks a folder as a demo's.

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/service"
 )
 

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/tests/testkit"
 )
 
 // start runs the demo on a data folder and gives its addresses by name.

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/service"
 )
 

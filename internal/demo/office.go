@@ -3,8 +3,8 @@ package demo
 import (
 	"context"
 
+	"urbankeep/internal/desk/office"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/office"
 	"urbankeep/internal/service"
 )
 

@@ -8,9 +8,9 @@ import (
 	"fmt"
 	"runtime"
 
-	"urbankeep/internal/cli"
-	"urbankeep/internal/command"
 	"urbankeep/internal/demo"
+	"urbankeep/internal/face/cli"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/service"
 )
 

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 )
 
 // completed asks bash what it would offer behind the words that were typed.

@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/tests/testkit"
 )
 
 // caller calls the API over HTTP and holds each answer to openapi.yaml.

@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/cli"
-	"urbankeep/internal/command"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/internal/face/cli"
+	"urbankeep/internal/face/command"
+	"urbankeep/tests/testkit"
 )
 
 func TestTheTrailGoesOutAndOnWhereItWas(t *testing.T) {

@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/api"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/service"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/tests/testkit"
 )
 
 // restore runs the command as the program does.

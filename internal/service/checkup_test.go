@@ -22,9 +22,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/tests/testkit"
 )
 
 // authorityCertificate makes a certificate that an authority has signed, which ends at a time.

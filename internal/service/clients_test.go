@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/tests/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }

@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"time"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 )
 
 // Command is "serve".

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/browser"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/tests/browser"
+	"urbankeep/tests/testkit"
 )
 
 // page is a tab of headless Chromium on the console.

@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 	"time"
 
-	"urbankeep/internal/command"
-	"urbankeep/internal/web"
+	"urbankeep/internal/face/command"
+	"urbankeep/internal/face/web"
 )
 
 // consoles are the two faces of the API: over HTTP and over the control socket.

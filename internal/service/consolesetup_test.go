@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
+	"urbankeep/tests/testkit"
 )
 
 // fault is what the accessibility check says of a page.

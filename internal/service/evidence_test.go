@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/service"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/tests/testkit"
 )
 
 // rsyslogd runs the real collector on a port, writing to a file, until it is killed.

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
+	"urbankeep/tests/testkit"
 )
 
 // survey makes a folder with files of several sizes and awkward names.

@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/handover"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/internal/desk/handover"
+	"urbankeep/tests/testkit"
 )
 
 // shell runs a line as whoever got the sheet would, in a folder, without a terminal.

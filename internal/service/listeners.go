@@ -13,10 +13,10 @@ import (
 	"syscall"
 	"time"
 
-	"urbankeep/internal/ftp"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/sftp"
-	"urbankeep/internal/wire"
+	"urbankeep/internal/protocol/ftp"
+	"urbankeep/internal/protocol/sftp"
+	"urbankeep/internal/protocol/wire"
 )
 
 // protocolServer is a listener's server, of whatever protocol.

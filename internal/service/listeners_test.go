@@ -14,10 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/api"
+	"urbankeep/internal/people/signin"
 	"urbankeep/internal/service"
-	"urbankeep/internal/signin"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/tests/testkit"
 )
 
 // freeAddress is an address on which nobody listens at the moment.

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/testkit"
-	"urbankeep/internal/web/api"
+	"urbankeep/tests/testkit"
 )
 
 // another is a caller of its own, with no cookie yet.

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
+	"urbankeep/tests/testkit"
 )
 
 var update = flag.Bool("update", false, "write the replies of the recorded conversations anew")

@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/desk/rehearse"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/rehearse"
-	"urbankeep/internal/signin"
-	"urbankeep/internal/testkit"
+	"urbankeep/internal/people/signin"
+	"urbankeep/tests/testkit"
 )
 
 // A rehearsal that could not fail would be worth nothing: it is told other rules

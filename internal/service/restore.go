@@ -12,8 +12,8 @@ import (
 
 	"filippo.io/age"
 
-	"urbankeep/internal/backup"
-	"urbankeep/internal/command"
+	"urbankeep/internal/desk/backup"
+	"urbankeep/internal/face/command"
 )
 
 // RestoreCommand is "restore".

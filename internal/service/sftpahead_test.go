@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/testkit"
+	"urbankeep/tests/testkit"
 )
 
 // sendAhead sends a request with a number of its own and does not wait.

@@ -3,8 +3,8 @@ package service
 import (
 	"context"
 
-	"urbankeep/internal/metrics"
-	"urbankeep/internal/store"
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/watch/metrics"
 )
 
 // sources tells the metrics whom to ask.

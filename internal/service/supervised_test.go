@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/testkit"
+	"urbankeep/tests/testkit"
 )
 
 // As a supervisor sees the program: it takes over a socket, says when it is ready, that it

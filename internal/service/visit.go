@@ -11,17 +11,17 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/audit"
-	"urbankeep/internal/ftp"
+	"urbankeep/internal/desk/rehearse"
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/quota"
+	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/ftp"
+	"urbankeep/internal/protocol/sftp"
+	"urbankeep/internal/protocol/wire"
 	"urbankeep/internal/records"
-	"urbankeep/internal/rehearse"
-	"urbankeep/internal/sftp"
-	"urbankeep/internal/signin"
-	"urbankeep/internal/traffic"
-	"urbankeep/internal/tree"
-	"urbankeep/internal/wire"
+	"urbankeep/internal/watch/audit"
+	"urbankeep/internal/watch/traffic"
 )
 
 // door lets connections of every protocol in, and knows who is inside.

@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/sftp"
+	"urbankeep/internal/protocol/sftp"
 )
 
 // The floor: what the same client gets from the least that could answer it. It

@@ -19,8 +19,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/browser"
-	"urbankeep/internal/web/api"
+	"urbankeep/internal/api"
+	"urbankeep/tests/browser"
 )
 
 const (

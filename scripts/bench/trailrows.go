@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"urbankeep/internal/audit"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 	"urbankeep/internal/service"
+	"urbankeep/internal/watch/audit"
 )
 
 const (

@@ -21,7 +21,7 @@ import (
 	"github.com/goreleaser/nfpm/v2/files"
 	_ "github.com/goreleaser/nfpm/v2/rpm"
 
-	"urbankeep/internal/command"
+	"urbankeep/internal/face/command"
 	"urbankeep/internal/program"
 )
 

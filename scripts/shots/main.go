@@ -16,7 +16,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"urbankeep/internal/browser"
+	"urbankeep/tests/browser"
 )
 
 const (

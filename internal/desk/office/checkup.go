@@ -1,0 +1,323 @@
+package office
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"urbankeep/internal/desk/checkup"
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/watch/audit"
+)
+
+const (
+	// certificateSoon is how long before its end a certificate is worth a warning.
+	certificateSoon = 21 * 24 * time.Hour
+	// neverUsedAfter is how old an account is that should have been used.
+	neverUsedAfter = 30 * 24 * time.Hour
+	// verifyPatience bounds the verification of the trail, countPatience the counting of folders.
+	verifyPatience = 20 * time.Second
+	countPatience  = 20 * time.Second
+)
+
+// posts are the listeners as they run.
+func (o *Office) posts(ctx context.Context) ([]checkup.Post, error) {
+	found, err := o.DB.Listeners(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := o.Gate(ctx)
+	posts := make([]checkup.Post, len(found))
+	for i, l := range found {
+		posts[i] = checkup.Post{Listener: l, Admits: func(address string) bool { return rules.Admit(address) && l.Admits(address) }}
+		posts[i].At, posts[i].Taken, posts[i].Refused = o.Live.Watch(l.Name)
+	}
+	return posts, err
+}
+
+// Checkup looks at everything that goes wrong in practice.
+func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
+	posts, err := o.posts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	who, err := o.Identity(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stores, err := o.DB.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f := checkup.Listeners(ctx, posts, who.Host)
+	f = append(f, checkup.Passive(ctx, posts, who.Host)...)
+	o.checkProcess(&f, posts)
+	o.checkCertificate(&f, posts, who.Host)
+	o.checkHostKeys(&f)
+	f = append(f, checkup.Folder(o.Dir, stores)...)
+	if err := o.checkDatabase(ctx, &f); err != nil {
+		return nil, err
+	}
+	f = append(f, checkup.Stores(stores)...)
+	for _, look := range []func(context.Context, *checkup.Findings) error{o.checkAccounts, o.checkKeys, o.checkOperators, o.checkQuotas, o.checkTrail} {
+		if err := look(ctx, &f); err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+// Ports are the ports to open and forward; see [checkup.Ports].
+func (o *Office) Ports(ctx context.Context, management int) ([]checkup.Port, error) {
+	posts, err := o.posts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	console := 0
+	if at, err := netip.ParseAddrPort(o.Live.Watched()); err == nil && !at.Addr().IsLoopback() {
+		console = int(at.Port())
+	}
+	return checkup.Ports(posts, management, console), nil
+}
+
+func (o *Office) checkProcess(f *checkup.Findings, posts []checkup.Post) {
+	for _, p := range posts {
+		if port, _ := p.Port(); !p.Stopped || port == 0 || port >= 1024 {
+			continue
+		}
+		// One that listens shows that it may; of one that is stopped it is better known before.
+		socket, err := net.Listen("tcp", p.Address)
+		if err == nil {
+			socket.Close()
+		} else if errors.Is(err, fs.ErrPermission) {
+			f.Add("privilege", p.Name, checkup.Warning, "give the program the capability CAP_NET_BIND_SERVICE, as the systemd unit does, or use a port from 1024 on",
+				"it is stopped, and can't be started again: the port of %s is below 1024", p.Address)
+		}
+	}
+	if os.Geteuid() == 0 {
+		f.Add("privilege", "", checkup.Note, "run it as a user of its own, as the systemd unit does", "the service runs as root")
+	} else {
+		f.Add("privilege", "", checkup.Fine, "", "the service does not run as root")
+	}
+	if at, err := netip.ParseAddrPort(o.Live.Watched()); err == nil && !at.Addr().IsLoopback() {
+		f.Add("console", "", checkup.Warning, "let it listen on 127.0.0.1 (serve -console), and put a proxy with TLS in front of it", "the console listens on %s without TLS: passwords of operators go in clear", at)
+	} else {
+		f.Add("console", "", checkup.Fine, "", "the console listens on %s, for this machine only", o.Live.Watched())
+	}
+}
+
+func (o *Office) checkCertificate(f *checkup.Findings, posts []checkup.Post, host string) {
+	if !slices.ContainsFunc(posts, func(p checkup.Post) bool { return p.Protocol != keep.SFTP && !p.Stopped }) {
+		return
+	}
+	c := o.Certificate.Facts()
+	until := c.Until.Format(time.DateOnly)
+	switch left := time.Until(c.Until); {
+	case c.Problem != "":
+		f.Add("certificate", "", checkup.Fault, "correct the files; the certificate before them is shown meanwhile", "the changed files can't be used: %s", c.Problem)
+	case left < 0:
+		f.Add("certificate", "", checkup.Fault, renewal(c.SelfSigned), "it ended on %s: clients refuse it", until)
+	case time.Now().Before(c.From):
+		f.Add("certificate", "", checkup.Fault, "set the clock of this machine, or use another certificate", "it begins only on %s", c.From.Format(time.DateOnly))
+	case left < certificateSoon:
+		f.Add("certificate", "", checkup.Warning, renewal(c.SelfSigned), "it ends on %s", until)
+	default:
+		f.Add("certificate", "", checkup.Fine, "", "it is good until %s", until)
+	}
+	if c.SelfSigned {
+		f.Add("certificate", "", checkup.Note, "use one of an authority (certificate follow), or hand out its fingerprint: handover sheets have it", "it is self-signed: clients warn unless they know it")
+	} else if c.Chain < 2 {
+		f.Add("certificate", "", checkup.Warning, "put the certificates of the authority behind it in the same file", "it comes without the certificate of its authority (%s): some clients can't build the chain", c.Issuer)
+	}
+	if host != "" && !o.Certificate.Covers(host) {
+		f.Add("certificate", "", checkup.Warning, renewal(c.SelfSigned), "it names %s, but clients come to %s", strings.Join(c.Names, ", "), host)
+	}
+}
+
+func renewal(selfSigned bool) string {
+	if selfSigned {
+		return "make a new one with certificate renew, or use one of an authority with certificate follow"
+	}
+	return "put a new one in its place; the service reads it by itself"
+}
+
+func (o *Office) checkHostKeys(f *checkup.Findings) {
+	var types []string
+	for _, k := range o.HostKeys.Keys() {
+		if k.State != "in-use" {
+			continue
+		}
+		types = append(types, k.Type())
+		if k.Type() == "ssh-rsa" && k.Bits() < 3000 {
+			f.Add("host-key", k.Fingerprint(), checkup.Warning, "make a longer one: hostkey make rsa, then hostkey use", "it is RSA of %d bits", k.Bits())
+		}
+	}
+	if !slices.Contains(types, "ssh-ed25519") {
+		f.Add("host-key", "", checkup.Warning, "make one: hostkey make ed25519, then hostkey use", "there is no Ed25519 key, which new clients ask for first")
+	}
+	if len(types) > 0 {
+		f.Add("host-key", "", checkup.Fine, "", "clients know the service by %s", strings.Join(types, ", "))
+	}
+}
+
+func (o *Office) checkDatabase(ctx context.Context, f *checkup.Findings) error {
+	bounded, cancel := context.WithTimeout(ctx, verifyPatience)
+	defer cancel()
+	switch problem, err := o.DB.Integrity(bounded); {
+	case bounded.Err() != nil && ctx.Err() == nil:
+		f.Add("database", "", checkup.Note, "", "it is so large that it was not looked through in %s", verifyPatience)
+	case err != nil:
+		return err
+	case problem != "":
+		f.Add("database", "", checkup.Fault, "restore a backup (restore), and look at the disk", "it is damaged: %s", problem)
+	default:
+		f.Add("database", "", checkup.Fine, "", "it is sound")
+	}
+	last, err := o.DB.LatestAudit(ctx)
+	if err != nil {
+		return err
+	}
+	if now := time.Now(); last.After(now.Add(time.Minute)) {
+		f.Add("clock", "", checkup.Fault, "set the clock, and keep it right with NTP", "this machine says it is %s, but the newest audit record is of %s", moment(now), moment(last))
+	} else {
+		f.Add("clock", "", checkup.Fine, "", "it is %s (UTC), and no audit record is of a later time", moment(now))
+	}
+	return nil
+}
+
+func (o *Office) checkAccounts(ctx context.Context, f *checkup.Findings) error {
+	accounts, err := o.DB.AllAccounts(ctx)
+	if err != nil {
+		return err
+	}
+	found, err := o.DB.Listeners(ctx)
+	if err != nil {
+		return err
+	}
+	var open []string
+	for _, l := range found {
+		if l.Protocol == keep.FTP && l.Encryption != keep.EncryptionRequired && !l.Stopped {
+			open = append(open, l.Name)
+		}
+	}
+	var plain, unlimited, unused, expired, anonymous []string
+	for _, a := range accounts {
+		e, err := o.DB.Resolve(ctx, a)
+		if err != nil {
+			return err
+		}
+		if a.Anonymous() {
+			anonymous = append(anonymous, a.Name)
+			continue
+		}
+		if e.Encryption == keep.EncryptionOptional {
+			plain = append(plain, a.Name)
+		}
+		if e.ValidUntil.IsZero() {
+			unlimited = append(unlimited, a.Name)
+		} else if e.ValidUntil.Before(time.Now()) {
+			expired = append(expired, a.Name)
+		}
+		if a.LastSignIn.IsZero() && time.Since(a.Created) > neverUsedAfter {
+			unused = append(unused, a.Name)
+		}
+	}
+	f.Named("plain-ftp", checkup.Warning, "listener set NAME -encryption required; allow it for single accounts only", "every account may send its password in clear on %s", open)
+	f.Named("plain-ftp", checkup.Note, "account set NAME -encryption required, where the client can do TLS", "may send their password in clear: %s", plain)
+	if len(open)+len(plain) == 0 {
+		f.Add("plain-ftp", "", checkup.Fine, "", "no password goes in clear")
+	}
+	f.Named("anonymous", checkup.Note, "account delete anonymous, if that is not meant", "everybody may read what is mounted for %s", anonymous)
+	f.Named("account", checkup.Note, "account set NAME -valid-until DAY, where access has an end", "have no end date: %s", unlimited)
+	f.Named("account", checkup.Note, "account delete NAME, if nobody needs them", "were never used, and are older than 30 days: %s", unused)
+	f.Named("account", checkup.Note, "account delete NAME; the files stay", "their time has ended: %s", expired)
+	return nil
+}
+
+func (o *Office) checkKeys(ctx context.Context, f *checkup.Findings) error {
+	_, rows, err := o.badKeys(ctx, ReportAsk{Now: time.Now()})
+	for _, row := range rows {
+		f.Add("key", row[0], checkup.Warning, "make a key of its own for each account (key make), and remove this one", "the key %s (%s) is %s", cmp.Or(row[1], "without a label"), row[2], row[3])
+	}
+	if err == nil && len(rows) == 0 {
+		f.Add("key", "", checkup.Fine, "", "no key is weak, shared or past its end")
+	}
+	return err
+}
+
+func (o *Office) checkOperators(ctx context.Context, f *checkup.Findings) error {
+	found, err := o.DB.Operators(ctx)
+	owners, bare := 0, []string{}
+	for _, one := range found {
+		if one.Role == keep.Owner {
+			owners++
+			if one.CodeSecret == "" {
+				bare = append(bare, one.Name)
+			}
+		}
+	}
+	switch {
+	case owners == 0:
+		f.Add("operator", "", checkup.Warning, "open the set-up link that serve printed, or operator add NAME -role owner", "there is no operator: nobody can sign in to the console")
+	case owners == 1:
+		f.Add("operator", "", checkup.Note, "operator add NAME -role owner", "there is one owner: when that one is away, nobody can manage operators")
+	default:
+		f.Add("operator", "", checkup.Fine, "", "there are %d owners", owners)
+	}
+	f.Named("operator", checkup.Note, "switch one-time codes on, in the console under Operators", "sign in with a password alone: %s", bare)
+	if now := o.Collector.State(ctx); now.Address != "" && now.Trouble != "" {
+		f.Add("collector", "", checkup.Warning, "see that it runs; nothing is lost meanwhile", "audit records wait for %s: %s", now.Address, now.Trouble)
+	}
+	return err
+}
+
+func (o *Office) checkQuotas(ctx context.Context, f *checkup.Findings) error {
+	uses := o.Ledger.Uses()
+	started, counted := time.Now(), 0
+	for _, use := range uses {
+		if time.Since(started) > countPatience || ctx.Err() != nil {
+			break
+		}
+		if use.Counting {
+			continue
+		}
+		spot := quota.Spot{Store: use.Store, Path: use.Folder}
+		d, err := o.Ledger.Recount(spot)
+		counted++
+		if err != nil {
+			f.Add("quota", spot.Store+":"+spot.Path, checkup.Warning, "see that the store is there and can be read", "it can't be counted: %v", keep.FaultOf(err).Say)
+		} else if d.Differs() {
+			f.Add("quota", spot.Store+":"+spot.Path, checkup.Warning, "find out what changes files behind the service's back; the count is right again now", "the count was out of step with the disk: %s", d)
+		}
+	}
+	if len(uses) == 0 {
+		return nil
+	}
+	f.Add("quota", "", checkup.Fine, "", "%d of %d folders with quotas were counted", counted, len(uses))
+	return nil
+}
+
+func (o *Office) checkTrail(ctx context.Context, f *checkup.Findings) error {
+	bounded, cancel := context.WithTimeout(ctx, verifyPatience)
+	defer cancel()
+	switch report, err := audit.Verify(bounded, o.DB, audit.Check{Seal: o.Seal}); {
+	case bounded.Err() != nil && ctx.Err() == nil:
+		f.Add("audit", "", checkup.Note, "audit verify takes the time it needs", "the trail is so long that it was not verified in %s", verifyPatience)
+	case err != nil:
+		return err
+	case report.BadSeq != 0:
+		f.Add("audit", "", checkup.Fault, "keep a copy of the data folder as evidence, then restore a backup; docs/audit.md says what this proves", "record %d: %s", report.BadSeq, report.Problem)
+	default:
+		f.Add("audit", "", checkup.Fine, "", "%s", fmt.Sprintf("%d records and %d checkpoints are as they were written", report.Checked, report.Checkpoints))
+	}
+	return nil
+}

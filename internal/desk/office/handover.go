@@ -1,0 +1,79 @@
+package office
+
+import (
+	"cmp"
+	"context"
+	"net/netip"
+	"time"
+
+	"urbankeep/internal/desk/handover"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/people/signin"
+)
+
+// Handover writes the sheet for whoever will connect as an account. Host is where they come
+// to, "" for what the service is known by.
+func (o *Office) Handover(ctx context.Context, name, host string) (handover.Sheet, error) {
+	e, err := o.Account(ctx, name)
+	if err != nil {
+		return handover.Sheet{}, err
+	}
+	i, err := o.Identity(ctx)
+	if err != nil {
+		return handover.Sheet{}, err
+	}
+	posts, err := o.posts(ctx)
+	if err != nil {
+		return handover.Sheet{}, err
+	}
+	f := handover.Facts{Service: i.Name, Host: cmp.Or(host, i.Host), Account: e, Made: time.Now()}
+	for _, p := range posts {
+		at, err := netip.ParseAddrPort(p.At)
+		if err != nil {
+			continue
+		}
+		if f.Host == "" && !at.Addr().IsUnspecified() {
+			f.Host = at.Addr().String()
+		}
+		f.Doors = append(f.Doors, handover.Door{Listener: p.Listener, Port: int(at.Port())})
+	}
+	check := keep.Identity{Host: f.Host}
+	if f.Host == "" {
+		return handover.Sheet{}, &keep.FieldError{Field: "host", Say: "nobody said under which address clients reach the service: say it with service set -host NAME, or here"}
+	}
+	if err := check.Check(); err != nil {
+		return handover.Sheet{}, err
+	}
+	if f.Keys, err = o.DB.Keys(ctx, e.ID); err != nil {
+		return handover.Sheet{}, err
+	}
+	for _, k := range o.HostKeys.Keys() {
+		if k.State != "retired" {
+			f.HostKeys = append(f.HostKeys, handover.HostKey{Type: k.Type(), Fingerprint: k.Fingerprint(), Line: k.Line()})
+		}
+	}
+	c := o.Certificate.Facts()
+	f.Certificate = handover.Certificate{Fingerprint: c.Fingerprint, Until: c.Until, SelfSigned: c.SelfSigned, PEM: o.Certificate.PEM()}
+	return handover.New(f), nil
+}
+
+// LinkPassword gives an account a new password that nobody has seen, which it must change
+// where it can, and the secret of a link that shows it once.
+func (o *Office) LinkPassword(ctx context.Context, who Actor, name string, mustChange bool, life time.Duration) (keep.Secret, error) {
+	if life <= 0 || life > signin.MaxLinkLife {
+		return "", &keep.FieldError{Field: "days", Say: "use 1 to 30"}
+	}
+	password := signin.Generate()
+	e, err := o.SetAccount(ctx, who, name, password, func(a *keep.Account) error {
+		a.MustChange = mustChange
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	secret, err := signin.NewPasswordLink(ctx, o.DB, e.Name, password, life)
+	if err != nil {
+		return "", err
+	}
+	return secret, o.record(who, keep.PasswordLinked, e.Name, "works until "+moment(time.Now().Add(life)))
+}

@@ -1,0 +1,378 @@
+package office
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/keys/certificate"
+	"urbankeep/internal/keys/hostkey"
+	"urbankeep/internal/people/signin"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/audit"
+	"urbankeep/internal/watch/collector"
+	"urbankeep/internal/watch/traffic"
+)
+
+// Live is the sessions that a change acts on at once.
+type Live interface {
+	// Renew puts a changed account in force in its sessions.
+	Renew(account *keep.Effective)
+	// EndAll ends the sessions of an account.
+	EndAll(account string, why *keep.Fault)
+	// EndKey ends the sessions of an account that were signed in with a key.
+	EndKey(account, fingerprint string, why *keep.Fault)
+	// Apply makes a listener run as its settings say. When it can't, what ran
+	// before runs on.
+	Apply(l keep.Listener) error
+	// Remove stops a listener for good; its open sessions stay.
+	Remove(listener string)
+	// Watch tells where a listener really listens, "" when it doesn't.
+	Watch(listener string) (address string, taken, refused int)
+	// Watched tells where the console listens.
+	Watched() string
+	// Admit puts the network rules of the service in force for new connections.
+	Admit(rules keep.Rules)
+}
+
+// Office carries out what operators ask.
+type Office struct {
+	DB          *records.DB
+	Trail       *audit.Trail
+	Hasher      *signin.Hasher
+	HostKeys    *hostkey.Ring
+	Certificate *certificate.Keeper
+	Guard       *signin.Guard
+	Accounts    *signin.Accounts
+	Live        Live
+	Traffic     *traffic.Registry
+	Ledger      *quota.Ledger
+	Seal        *audit.Seal
+	Collector   *collector.Sender
+	Dir         string // the data folder, in which no store may lie
+	Log         *slog.Logger
+
+	retiring sync.Mutex // one at a time
+	changing sync.Mutex // one change of an account at a time: each starts from the one before
+}
+
+// Actor is the operator who asks, and from where.
+type Actor struct {
+	Operator string
+	Role     keep.Role
+	Address  string
+	Protocol keep.Protocol
+
+	undoes int64 // the change that is being taken back; 0: none
+}
+
+// ErrAccountMissing says that no account has the name asked for.
+var ErrAccountMissing = keep.Refuse(keep.NotFound, "no such account: account list shows the ones there are")
+
+func missing(err error) error {
+	if errors.Is(err, records.ErrNotFound) {
+		return ErrAccountMissing
+	}
+	return err
+}
+
+// record puts a change in the trail.
+func (o *Office) record(who Actor, action keep.Action, target, detail string) error {
+	return o.Trail.Record(keep.AuditRecord{Operator: who.Operator, Address: who.Address, Protocol: who.Protocol,
+		Encrypted: who.Protocol == keep.Local, Action: action, Target: target, Outcome: keep.Done, Detail: detail})
+}
+
+// facts are what before and after show of an account.
+type facts struct {
+	Note       string         `json:"note,omitempty"`
+	Mail       string         `json:"mail,omitempty"`
+	State      keep.State     `json:"state,omitempty"`
+	Password   string         `json:"password,omitempty"` // "set" or "changed", never more
+	MustChange bool           `json:"mustChange,omitempty"`
+	Groups     []string       `json:"groups,omitempty"`
+	Settings   *keep.Settings `json:"settings,omitempty"`
+	Mounts     []keep.Mount   `json:"mounts"`
+	Grants     []keep.Grant   `json:"grants"`
+}
+
+func factsOf(a *keep.Account) *facts {
+	settings := a.Settings
+	f := &facts{Note: a.Note, Mail: a.Mail, State: a.State, MustChange: a.MustChange, Groups: a.Groups, Settings: &settings, Mounts: a.Mounts, Grants: a.Grants}
+	if a.PasswordHash != "" {
+		f.Password = "set"
+	}
+	return f
+}
+
+// Account reads one account with what its groups make of it.
+func (o *Office) Account(ctx context.Context, name string) (*keep.Effective, error) {
+	a, err := o.DB.Account(ctx, name)
+	if err != nil {
+		return nil, missing(err)
+	}
+	return o.DB.Resolve(ctx, a)
+}
+
+// Explain says whether an account may do something, and why.
+func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]keep.Step, error) {
+	e, err := o.Account(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := o.DB.Keys(ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	q.Keys, q.Sessions = len(keys), len(o.Traffic.SessionsOf(e.Name))
+	if q.Listeners, err = o.DB.Listeners(ctx); err != nil {
+		return nil, err
+	}
+	if q.Gate, err = o.Gate(ctx); err != nil {
+		return nil, err
+	}
+	if q.From != "" && o.Guard.Locked(e.Name, q.From) {
+		q.LockedOut = "after failed sign-ins, the account is locked out for " + q.From + ": lockout list shows until when"
+	}
+	if m := keep.NewPolicy(e).MountOf(q.Path); m != nil {
+		folder := path.Join(m.FolderFor(e.Name), path.Dir(strings.TrimPrefix(q.Path, m.At)))
+		for _, use := range o.Ledger.Over(quota.Spot{Store: m.Store, Path: folder}) {
+			q.Room = append(q.Room, keep.Room{At: m.At, Quota: use.Quota, Used: use.Used})
+		}
+	}
+	return keep.Explain(e, q), nil
+}
+
+// AddAccount saves a new account. Password is plain text, "" for none.
+func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret) (*keep.Effective, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	if a.State != keep.StateSuspended {
+		a.State = keep.StateActive
+	}
+	a.Created = time.Now().UTC()
+	a.Changed = a.Created
+	e, err := o.check(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.setPassword(ctx, a, password); err != nil {
+		return nil, err
+	}
+	err = o.DB.AddAccount(ctx, a)
+	if errors.Is(err, records.ErrTaken) {
+		return nil, errNameTaken
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := o.Arrange(ctx); err != nil {
+		return nil, err
+	}
+	return e, o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a))
+}
+
+var errNameTaken = &keep.FieldError{Field: "name", Say: "the name is taken: choose another"}
+
+// check checks an account with what its groups and the stores make of it.
+func (o *Office) check(ctx context.Context, a *keep.Account) (*keep.Effective, error) {
+	if err := a.Check(); err != nil {
+		return nil, err
+	}
+	for i, name := range a.Groups {
+		g, err := o.DB.Group(ctx, name)
+		if err != nil {
+			return nil, fieldOf(err, "groups", "no group is named "+name+": group list shows the ones there are")
+		}
+		a.Groups[i] = g.Name
+	}
+	if err := o.checkStores(ctx, a.Mounts); err != nil {
+		return nil, err
+	}
+	return o.DB.Resolve(ctx, a)
+}
+
+// fieldOf says what a missing record means for a field.
+func fieldOf(err error, field, say string) error {
+	if errors.Is(err, records.ErrNotFound) {
+		return &keep.FieldError{Field: field, Say: say}
+	}
+	return err
+}
+
+func (o *Office) checkStores(ctx context.Context, mounts []keep.Mount) error {
+	stores, err := o.DB.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range mounts {
+		if !slices.ContainsFunc(stores, func(s keep.Store) bool { return s.Name == m.Store }) {
+			return &keep.FieldError{Field: "mounts", Say: "no store is named " + m.Store + ": store list shows the ones there are"}
+		}
+	}
+	return nil
+}
+
+func (o *Office) setPassword(ctx context.Context, a *keep.Account, password keep.Secret) (err error) {
+	if password == "" {
+		return nil
+	}
+	if a.Anonymous() {
+		return &keep.FieldError{Field: "password", Say: "everybody may use the account anonymous: it has no password"}
+	}
+	if err := signin.CheckPassword(password, a.Name); err != nil {
+		return err
+	}
+	a.PasswordHash, err = o.Hasher.Hash(ctx, password)
+	return err
+}
+
+// SetAccount changes an account: edit changes a copy, which is checked, saved
+// and put in force. Password is plain text, "" to leave it.
+func (o *Office) SetAccount(ctx context.Context, who Actor, name string, password keep.Secret, edit func(*keep.Account) error) (*keep.Effective, error) {
+	return o.setAccount(ctx, who, name, keep.AccountSet, password, edit)
+}
+
+func (o *Office) setAccount(ctx context.Context, who Actor, name string, action keep.Action, password keep.Secret, edit func(*keep.Account) error) (*keep.Effective, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	a, err := o.DB.Account(ctx, name)
+	if err != nil {
+		return nil, missing(err)
+	}
+	before := factsOf(a)
+	if err := edit(a); err != nil {
+		return nil, err
+	}
+	e, err := o.check(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.setPassword(ctx, a, password); err != nil {
+		return nil, err
+	}
+	a.Changed = time.Now().UTC()
+	if err := o.DB.SaveAccount(ctx, a); err != nil {
+		return nil, missing(err)
+	}
+	after := factsOf(a)
+	if password != "" {
+		after.Password = "changed"
+	}
+	if err := o.Arrange(ctx); err != nil {
+		return nil, err
+	}
+	o.Live.Renew(e)
+	return e, o.changed(ctx, who, action, accounts, a.Name, before, after)
+}
+
+// Suspend keeps an account from signing in and ends its sessions; Resume lets it in again.
+func (o *Office) Suspend(ctx context.Context, who Actor, name string) (*keep.Effective, error) {
+	return o.setState(ctx, who, name, keep.StateSuspended, keep.AccountSuspend)
+}
+
+// Resume lets a suspended account sign in again.
+func (o *Office) Resume(ctx context.Context, who Actor, name string) (*keep.Effective, error) {
+	return o.setState(ctx, who, name, keep.StateActive, keep.AccountResume)
+}
+
+func (o *Office) setState(ctx context.Context, who Actor, name string, state keep.State, action keep.Action) (*keep.Effective, error) {
+	return o.setAccount(ctx, who, name, action, "", func(a *keep.Account) error {
+		a.State = state
+		return nil
+	})
+}
+
+// CloneAccount makes a new account like another: with its groups, settings,
+// mounts and grants, but neither its password nor its keys.
+func (o *Office) CloneAccount(ctx context.Context, who Actor, from, name string, password keep.Secret) (*keep.Effective, error) {
+	model, err := o.DB.Account(ctx, from)
+	if err != nil {
+		return nil, missing(err)
+	}
+	return o.AddAccount(ctx, who, &keep.Account{Name: name, Note: model.Note, MustChange: model.MustChange && password != "", Groups: model.Groups, Settings: model.Settings,
+		Mounts: model.Mounts, Grants: model.Grants}, password)
+}
+
+// DeleteAccount removes an account and ends its sessions. Its files stay.
+func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	a, err := o.DB.Account(ctx, name)
+	if err != nil {
+		return missing(err)
+	}
+	if err := o.DB.DeleteAccount(ctx, a.ID); err != nil {
+		return missing(err)
+	}
+	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
+	if err := o.Arrange(ctx); err != nil {
+		return err
+	}
+	return o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil)
+}
+
+// Arrange tells the ledger which folders have quotas now.
+func (o *Office) Arrange(ctx context.Context) error {
+	accounts, err := o.DB.AllAccounts(ctx)
+	if err != nil {
+		return err
+	}
+	var places []keep.Place
+	for _, a := range accounts {
+		e, err := o.DB.Resolve(ctx, a)
+		if err != nil {
+			return err
+		}
+		places = append(places, e.Places()...)
+	}
+	return o.Ledger.Arrange(ctx, places)
+}
+
+// maxReason bounds what an operator may say to a client, bytes: it goes into one line
+// of a reply.
+const maxReason = 200
+
+// EndSession ends one live session; reason, if there is one, is told to its client.
+func (o *Office) EndSession(who Actor, id, reason string) error {
+	why, err := becauseOf("an operator ended the session", reason)
+	if err != nil {
+		return err
+	}
+	if !o.Traffic.End(id, why) {
+		return keep.Refuse(keep.NotFound, "no such session: it may have ended meanwhile")
+	}
+	return o.record(who, keep.SessionEnd, id, reason)
+}
+
+// EndTransfer ends one running transfer and leaves its session alone.
+func (o *Office) EndTransfer(who Actor, id, reason string) error {
+	why, err := becauseOf("an operator ended the transfer", reason)
+	if err != nil {
+		return err
+	}
+	ended, ok := o.Traffic.EndTransfer(id, why)
+	if !ok {
+		return keep.Refuse(keep.NotFound, "no such transfer runs: it may have ended meanwhile")
+	}
+	return o.record(who, keep.TransferEnd, id, fmt.Sprintf("%s of %s by %s; %s", ended.Action, ended.Path, ended.Account, reason))
+}
+
+// becauseOf is what a client is told when an operator ends something.
+func becauseOf(say, reason string) (*keep.Fault, error) {
+	if reason != "" {
+		if len(reason) > maxReason || strings.ContainsFunc(reason, unicode.IsControl) {
+			return nil, &keep.FieldError{Field: "reason", Say: fmt.Sprintf("it holds control characters or is longer than %d bytes", maxReason)}
+		}
+		say += ": " + reason
+	}
+	return keep.Refuse(keep.EndedByOperator, say), nil
+}

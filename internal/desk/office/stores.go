@@ -1,0 +1,179 @@
+package office
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/keep"
+)
+
+// The settings in which the folders that stores may use, and the network rules of
+// the service, are kept.
+const (
+	groundsSetting = "store-grounds"
+	gateSetting    = "gate"
+)
+
+// Grounds are the folders of the machine below which stores may lie; none: anywhere.
+func (o *Office) Grounds(ctx context.Context) ([]string, error) {
+	text, err := o.DB.Setting(ctx, groundsSetting)
+	return strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }), err
+}
+
+type groundsFacts struct {
+	Folders []string `json:"folders"`
+}
+
+// SetGrounds says which folders of the machine stores may use at all. A store that
+// would be outside keeps it from being said.
+func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	before, err := o.Grounds(ctx)
+	if err != nil {
+		return err
+	}
+	for i, folder := range folders {
+		if folders[i], err = store.Real(folder); err != nil {
+			return &keep.FieldError{Field: "grounds", Say: err.Error()}
+		}
+	}
+	known, err := o.DB.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range known {
+		if len(folders) > 0 && !slices.ContainsFunc(folders, func(g string) bool { return store.Contains(g, s.Folder) }) {
+			return keep.Refuse(keep.InUse, fmt.Sprintf("the store %s lies in %s, which would be outside: name a folder that holds it too", s.Name, s.Folder))
+		}
+	}
+	if err := o.DB.SaveSetting(ctx, groundsSetting, strings.Join(folders, "\n")); err != nil {
+		return err
+	}
+	return o.changed(ctx, who, keep.GroundsSet, grounds, "", groundsFacts{before}, groundsFacts{folders})
+}
+
+// AddStore makes a folder of the machine a store, and makes the folder where it is
+// missing.
+func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store) (keep.Store, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	if err := keep.CheckName("name", s.Name); err != nil {
+		return s, err
+	}
+	known, err := o.DB.Stores(ctx)
+	if err != nil {
+		return s, err
+	}
+	if slices.ContainsFunc(known, func(other keep.Store) bool { return strings.EqualFold(other.Name, s.Name) }) {
+		return s, errNameTaken
+	}
+	below, err := o.Grounds(ctx)
+	if err != nil {
+		return s, err
+	}
+	if s.Folder, err = store.Found(s.Folder, below, known, o.Dir); err != nil {
+		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
+	}
+	if err := o.DB.SaveStore(ctx, s); err != nil {
+		return s, err
+	}
+	return s, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s)
+}
+
+// StoreUsers are the accounts and groups with a mount in each store, by its name.
+func (o *Office) StoreUsers(ctx context.Context) (map[string][]string, error) {
+	users := map[string][]string{}
+	note := func(who string, mounts []keep.Mount) {
+		for _, m := range mounts {
+			if !slices.Contains(users[m.Store], who) {
+				users[m.Store] = append(users[m.Store], who)
+			}
+		}
+	}
+	groups, err := o.DB.Groups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range groups {
+		note("group "+g.Name, g.Mounts)
+	}
+	accounts, err := o.DB.AllAccounts(ctx)
+	for _, a := range accounts {
+		note(a.Name, a.Mounts)
+	}
+	return users, err
+}
+
+// RemoveStore forgets a store that no mount uses. Its files stay.
+func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	known, err := o.DB.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(known, func(s keep.Store) bool { return s.Name == name })
+	if at < 0 {
+		return keep.Refuse(keep.NotFound, "no such store: store list shows the ones there are")
+	}
+	users, err := o.StoreUsers(ctx)
+	if err != nil {
+		return err
+	}
+	if in := users[name]; len(in) > 0 {
+		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+strings.TrimPrefix(listed(in, "user"), "the ")+": take those away first")
+	}
+	gone := known[at]
+	if err := o.DB.DeleteStore(ctx, name); err != nil {
+		return err
+	}
+	return o.changed(ctx, who, keep.StoreRemove, stores, name, gone, nil)
+}
+
+// Recount counts a folder with a quota anew.
+func (o *Office) Recount(ctx context.Context, who Actor, spot quota.Spot) (quota.Difference, error) {
+	d, err := o.Ledger.Recount(spot)
+	if err != nil {
+		return d, err
+	}
+	return d, o.record(who, keep.QuotaRecount, spot.Store+":"+spot.Path, d.String())
+}
+
+// Gate is the network rules of the service.
+func (o *Office) Gate(ctx context.Context) (rules keep.Rules, err error) {
+	text, err := o.DB.Setting(ctx, gateSetting)
+	if err == nil && text != "" {
+		err = json.Unmarshal([]byte(text), &rules)
+	}
+	return rules, err
+}
+
+// SetGate says which networks may connect at all, to every listener and to the
+// console. Rules that would shut out the operator who makes them are refused
+// unless that is meant. The control socket always stays open.
+func (o *Office) SetGate(ctx context.Context, who Actor, rules keep.Rules, meant bool) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	if who.Address != "" && !rules.Admit(who.Address) && !meant {
+		return keep.Refuse(keep.ShutsYouOut, "that would shut you out: you come from "+who.Address+", which these rules do not let in. Say that you mean it, or let your address in")
+	}
+	before, err := o.Gate(ctx)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(rules)
+	if err != nil {
+		return err
+	}
+	if err := o.DB.SaveSetting(ctx, gateSetting, string(text)); err != nil {
+		return err
+	}
+	o.Live.Admit(rules)
+	return o.changed(ctx, who, keep.GateSet, gate, "", before, rules)
+}

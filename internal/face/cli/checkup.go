@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/face/command"
+)
+
+const checkupHelp = `Each line has a state: fine, note (meant so, perhaps), warning (something will go wrong, or is weaker
+than it need be) or fault. The exit status is 1 if there is a warning or a fault, so it can be watched.
+Nothing is changed, but the count of a folder with a quota that is out of step with the disk.
+
+-ports prints which TCP ports to open, and to forward where a router is in front, instead; -firewall the
+commands for a packet filter, the management port first. They are for you to read and run.`
+
+func checkupCommands() []*command.Command {
+	return []*command.Command{clientCommand("checkup", "", "Look at everything that goes wrong in practice, and say what to do", checkupHelp, checkup)}
+}
+
+func checkup(flags *flag.FlagSet, f *common) run {
+	ports := flags.Bool("ports", false, "print the ports to open and forward")
+	firewall := flags.String("firewall", "", "print the commands that open them in this `filter`: nftables, iptables, ufw, firewalld, pf or windows")
+	management := flags.Int("management", 22, "the `port` by which this machine itself is administered; 0 for none")
+	brief := flags.Bool("brief", false, "print warnings and faults only")
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		if *ports || *firewall != "" {
+			return showPorts(ctx, env, f, c, *firewall, *management)
+		}
+		var found api.Checkup
+		if err := c.call(ctx, http.MethodGet, "/checkup", nil, &found); err != nil {
+			return err
+		}
+		if *f.json {
+			if err := printJSON(env.Out, found); err != nil {
+				return err
+			}
+		} else {
+			showCheckup(env, &found, *brief)
+		}
+		if api.IsWrong(found.Worst) {
+			return command.ErrSilent
+		}
+		return nil
+	}
+}
+
+// marks are what stands before a line: the state is in words too.
+var marks = map[string]string{"fine": " ", "note": "-", "warning": "!", "fault": "X"}
+
+func showCheckup(env command.Env, found *api.Checkup, brief bool) {
+	count := map[string]int{}
+	for _, one := range found.Findings {
+		count[one.State]++
+		if brief && !api.IsWrong(one.State) {
+			continue
+		}
+		fmt.Fprintf(env.Out, "%s %-8s %s: %s\n", marks[one.State], one.State, strings.TrimSpace(one.Check+" "+safe(one.Of)), safe(one.Says))
+		if one.Do != "" {
+			fmt.Fprintf(env.Out, "             → %s\n", safe(one.Do))
+		}
+	}
+	fmt.Fprintf(env.Out, "%d fine, %d to note, %d warnings, %d faults\n", count["fine"], count["note"], count["warning"], count["fault"])
+}
+
+func showPorts(ctx context.Context, env command.Env, f *common, c *client, firewall string, management int) error {
+	query := url.Values{"firewall": {firewall}, "management": {strconv.Itoa(management)}}
+	var found api.Ports
+	if err := c.call(ctx, http.MethodGet, "/ports?"+query.Encode(), nil, &found); err != nil {
+		return err
+	}
+	switch {
+	case *f.json:
+		return printJSON(env.Out, found)
+	case firewall != "":
+		for _, line := range found.Commands {
+			fmt.Fprintln(env.Out, line)
+		}
+		return nil
+	}
+	var rows [][]string
+	for _, p := range found.Ports {
+		span := strconv.Itoa(p.Low)
+		if p.High != p.Low {
+			span += "-" + strconv.Itoa(p.High)
+		}
+		rows = append(rows, []string{span, "tcp", p.For})
+	}
+	table(env.Out, "OPEN AND FORWARD|OVER|FOR", rows)
+	fmt.Fprintln(env.Out, "Forward each to the same port of this machine. checkup -firewall FILTER prints the commands that open them here.")
+	return nil
+}

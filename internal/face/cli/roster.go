@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/face/command"
+)
+
+func accountClone(flags *flag.FlagSet, f *common) run {
+	generate := flags.Bool("generate", false, "set a generated password and print it, once")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var made api.AccountMade
+		if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/clone", api.AccountClone{Name: args[1], Generate: *generate}, &made); err != nil {
+			return err
+		}
+		return showMade(env, f, made, "added, like "+args[0])
+	}
+}
+
+func accountExport(_ *flag.FlagSet, _ *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		text, err := c.raw(ctx, http.MethodGet, "/account-roster", nil)
+		if err == nil {
+			_, err = env.Out.Write(text)
+		}
+		return err
+	}
+}
+
+func accountImport(flags *flag.FlagSet, f *common) run {
+	dry := flags.Bool("dry-run", false, "print what would change, and change nothing")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		text, err := readInput(env, args[0])
+		if err != nil {
+			return err
+		}
+		var page api.Page[api.RosterLine]
+		if err := c.call(ctx, http.MethodPost, "/account-roster", api.Roster{CSV: text, Dry: *dry}, &page); err != nil {
+			return err
+		}
+		refused := 0
+		var rows [][]string
+		for _, l := range page.Items {
+			why := strings.Join(l.Changes, "; ")
+			if l.Does == "refused" {
+				refused++
+				why = l.Say
+			}
+			if l.Password != "" {
+				why += " (password, shown this once: " + l.Password + ")"
+			}
+			rows = append(rows, []string{fmt.Sprint(l.Line), l.Account, l.Does, dash(why)})
+		}
+		if *f.json {
+			err = printJSON(env.Out, page.Items)
+		} else {
+			table(env.Out, "LINE|ACCOUNT|DOES|WHAT", rows)
+		}
+		switch {
+		case err != nil:
+			return err
+		case refused > 0:
+			return fmt.Errorf("%d of %d lines are refused, so nothing was changed: mend them and try again", refused, len(page.Items))
+		case *dry && !*f.json:
+			fmt.Fprintln(env.Out, "Nothing was changed: this was a dry run.")
+		}
+		return nil
+	}
+}
+
+// readInput reads a file; - is standard input.
+func readInput(env command.Env, file string) (string, error) {
+	if file == "-" {
+		text, err := io.ReadAll(env.In)
+		return string(text), err
+	}
+	text, err := os.ReadFile(file)
+	return string(text), err
+}

@@ -1,0 +1,414 @@
+package web
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/desk/office"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/people/signin"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/audit"
+	"urbankeep/internal/watch/metrics"
+	"urbankeep/internal/watch/series"
+	"urbankeep/internal/watch/traffic"
+)
+
+//go:embed openapi.yaml
+var openAPI []byte
+
+// Server answers the API and serves the console.
+type Server struct {
+	Office    *office.Office
+	Operators *signin.Operators
+	DB        *records.DB
+	Trail     *audit.Trail
+	Seal      *audit.Seal
+	Traffic   *traffic.Registry
+	Series    *series.Book
+	Metrics   *metrics.Metrics
+	Posts     Posts
+	Status    func(ctx context.Context) (api.Status, error)
+	Admit     func(address string) bool // by the network rules of the service
+	Stopping  context.Context           // ends event streams
+	Log       *slog.Logger
+}
+
+// Posts tells how the listeners do.
+type Posts interface {
+	// Watch tells where a listener really listens, "" when it doesn't, how many of
+	// its passive ports are taken, and how often there was none left.
+	Watch(listener string) (address string, taken, refused int)
+}
+
+const (
+	cookieName = "urbankeep"
+	// maxBody bounds a request's body, bytes.
+	maxBody = 8 << 20
+	// maxPage and usualPage bound the lists.
+	maxPage   = 1000
+	usualPage = 100
+)
+
+// Handler makes the HTTP handler. A local one is for the control socket: who can
+// open that file is the machine's own administrator.
+func (s *Server) Handler(local bool) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
+		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
+		s.writeError(c, errors.New("panic"))
+	}), s.measure, headers, s.admit(local))
+	engine.HandleMethodNotAllowed = true
+	engine.NoMethod(s.handle(func(*gin.Context) error {
+		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
+	}))
+	v1 := engine.Group("/api/v1")
+	v1.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
+	v1.GET("/setup", s.handle(s.setupState))
+	v1.POST("/setup", s.handle(s.setUp))
+	v1.POST("/sign-in", s.handle(s.signIn))
+
+	v1.POST("/password-links/open", s.handle(s.openPassword))
+
+	known := v1.Group("", s.identify(local), s.settle)
+	known.POST("/sign-out", s.handle(s.signOut))
+	known.GET("/me", s.handle(s.me))
+	known.POST("/me/password", s.handle(s.changeMyPassword))
+	known.POST("/me/codes", s.handle(s.newCodes))
+	known.PUT("/me/codes", s.handle(s.useCodes))
+	known.DELETE("/me/codes", s.handle(s.dropCodes))
+	known.GET("/host-keys", s.handle(s.hostKeys))
+	known.POST("/host-keys", s.handle(s.addHostKey))
+	known.POST("/host-keys/:id/use", s.handle(s.useHostKey))
+	known.DELETE("/host-keys/:id", s.handle(s.removeHostKey))
+	known.GET("/operators", s.handle(s.operators))
+	known.POST("/operators", s.handle(s.addOperator))
+	known.PATCH("/operators/:operator", s.handle(s.setOperator))
+	known.DELETE("/operators/:operator", s.handle(s.removeOperator))
+	known.POST("/operators/:operator/tokens", s.handle(s.addToken))
+	known.GET("/access", s.handle(s.access))
+	known.DELETE("/access/:id", s.handle(s.endAccess))
+	known.GET("/backup", s.handle(s.backup))
+	known.GET("/setup-steps", s.handle(s.setupSteps))
+	known.PUT("/setup-steps/:step", s.handle(s.markSetup))
+	known.GET("/checkup", s.handle(s.checkup))
+	known.GET("/ports", s.handle(s.ports))
+	known.GET("/changes", s.handle(s.history))
+	known.POST("/changes/:change/undo", s.handle(s.undo))
+	known.GET("/service", s.handle(s.identity))
+	known.PATCH("/service", s.handle(s.setIdentity))
+	known.GET("/status", s.handle(s.status))
+	known.GET("/listeners", s.handle(s.listeners))
+	known.POST("/listeners", s.handle(s.addListener))
+	known.PATCH("/listeners/:name", s.handle(s.setListener))
+	known.DELETE("/listeners/:name", s.handle(s.removeListener))
+	known.GET("/certificate", s.handle(s.certificate))
+	known.PUT("/certificate", s.handle(s.setCertificate))
+	known.GET("/lockouts", s.handle(s.lockouts))
+	known.DELETE("/lockouts/:name", s.handle(s.liftLockout))
+	known.GET("/gate", s.handle(s.gate))
+	known.PUT("/gate", s.handle(s.setGate))
+	known.GET("/stores", s.handle(s.stores))
+	known.POST("/stores", s.handle(s.addStore))
+	known.DELETE("/stores/:name", s.handle(s.removeStore))
+	known.GET("/store-grounds", s.handle(s.grounds))
+	known.PUT("/store-grounds", s.handle(s.setGrounds))
+	known.GET("/quotas", s.handle(s.quotas))
+	known.GET("/quotas/history", s.handle(s.quotaHistory))
+	known.POST("/quotas/recount", s.handle(s.recount))
+	known.GET("/groups", s.handle(s.groups))
+	known.POST("/groups", s.handle(s.addGroup))
+	known.GET("/groups/:name", s.handle(s.group))
+	known.PATCH("/groups/:name", s.handle(s.setGroup))
+	known.DELETE("/groups/:name", s.handle(s.deleteGroup))
+	known.POST("/password-tests", s.handle(s.testPassword))
+	known.GET("/account-roster", s.handle(s.exportAccounts))
+	known.POST("/account-roster", s.handle(s.importAccounts))
+	known.GET("/settings", s.handle(s.settings))
+	known.POST("/accounts/:name/rehearsal", s.handle(s.rehearse))
+	known.POST("/accounts/:name/clone", s.handle(s.cloneAccount))
+	known.GET("/accounts", s.handle(s.accounts))
+	known.POST("/accounts", s.handle(s.addAccount))
+	known.GET("/accounts/:name", s.handle(s.account))
+	known.PATCH("/accounts/:name", s.handle(s.setAccount))
+	known.DELETE("/accounts/:name", s.handle(s.deleteAccount))
+	known.GET("/accounts/:name/handover", s.handle(s.handover))
+	known.POST("/accounts/:name/password-link", s.handle(s.linkPassword))
+	known.GET("/accounts/:name/explain", s.handle(s.explain))
+	known.POST("/accounts/:name/suspend", s.handle(s.suspend))
+	known.POST("/accounts/:name/resume", s.handle(s.resume))
+	known.GET("/accounts/:name/keys", s.handle(s.keys))
+	known.POST("/accounts/:name/keys", s.handle(s.addKey))
+	known.POST("/accounts/:name/key-pairs", s.handle(s.makeKey))
+	known.PATCH("/accounts/:name/keys/:key", s.handle(s.setKey))
+	known.DELETE("/accounts/:name/keys/:key", s.handle(s.removeKey))
+	known.POST("/key-tests", s.handle(s.testKeys))
+	known.GET("/sessions", s.handle(s.sessions))
+	known.DELETE("/sessions/:id", s.handle(s.endSession))
+	known.GET("/transfers", s.handle(s.transfers))
+	known.DELETE("/transfers/:id", s.handle(s.endTransfer))
+	known.GET("/traffic", s.handle(s.traffic))
+	known.GET("/beats", s.handle(s.beats))
+	known.GET("/audit", s.handle(s.audit))
+	known.GET("/audit/count", s.handle(s.countAudit))
+	known.GET("/audit/retention", s.handle(s.retention))
+	known.PUT("/audit/retention", s.handle(s.setRetention))
+	known.GET("/audit/archives", s.handle(s.archives))
+	known.POST("/audit/archives", s.handle(s.makeArchives))
+	known.GET("/audit/archives/:name", s.handle(s.readArchive))
+	known.GET("/collector", s.handle(s.collector))
+	known.PUT("/collector", s.handle(s.setCollector))
+	known.GET("/audit/verify", s.handle(s.verify))
+	known.GET("/audit/export", s.handle(s.exportAudit))
+	known.GET("/audit/checkpoint", s.handle(s.checkpoint))
+	known.GET("/reports", s.handle(s.reports))
+	known.GET("/reports/:name", s.handle(s.report))
+	known.GET("/live", s.handle(s.live))
+	engine.GET("/metrics", s.identify(local), gin.WrapH(s.Metrics.Handler()))
+	if local {
+		engine.NoRoute(s.handle(func(*gin.Context) error { return errNoAddress }))
+		return engine
+	}
+	engine.NoRoute(s.handle(s.console))
+	// Refuses changes that another site's page makes in an operator's browser.
+	return http.NewCrossOriginProtection().Handler(engine)
+}
+
+// admit turns away who the network rules of the service do not let in.
+func (s *Server) admit(local bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if !local && !s.Admit(clientAddress(c)) {
+			s.writeError(c, errNotAdmitted)
+		}
+	}
+}
+
+// measure counts requests by their route.
+func (s *Server) measure(c *gin.Context) {
+	started := time.Now()
+	c.Next()
+	route, method := c.FullPath(), c.Request.Method
+	if route == "" {
+		route, method = "other", "other" // what clients make up must not become a label
+	}
+	if route != "/api/v1/live" {
+		s.Metrics.Request(route, method, c.Writer.Status(), time.Since(started))
+	}
+}
+
+// settlePatience bounds how long a question waits for the newest records.
+const settlePatience = 2 * time.Second
+
+// settle lets a question wait until what was done before it can be read.
+func (s *Server) settle(c *gin.Context) {
+	if c.Request.Method == http.MethodGet {
+		ctx, cancel := context.WithTimeout(c.Request.Context(), settlePatience)
+		defer cancel()
+		s.Trail.Settle(ctx)
+	}
+}
+
+// headers are what every response carries.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+}
+
+// httpError is an error that is a status.
+type httpError struct {
+	status int
+	say    string
+}
+
+func (e *httpError) Error() string { return e.say }
+
+var (
+	errSignIn      = &httpError{http.StatusUnauthorized, "sign in first"}
+	errRole        = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
+	errNotAdmitted = &httpError{http.StatusForbidden, "the network rules of the service do not let your address in"}
+	errNoAddress   = &httpError{http.StatusNotFound, "nothing is at this address"}
+)
+
+// handle turns a handler that returns an error into Gin's.
+func (s *Server) handle(do func(*gin.Context) error) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := do(c); err != nil {
+			s.writeError(c, err)
+		}
+	}
+}
+
+// writeError writes the problem of an error (RFC 9457).
+func (s *Server) writeError(c *gin.Context, err error) {
+	p := problemOf(err)
+	if p.Status == http.StatusInternalServerError {
+		s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "cause", err, "root", errors.Unwrap(err))
+	}
+	body, _ := json.Marshal(p)
+	c.Data(p.Status, "application/problem+json", body)
+	c.Abort()
+}
+
+func problemOf(err error) api.Problem {
+	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
+	var field *keep.FieldError
+	var status *httpError
+	var fault *keep.Fault
+	switch {
+	case errors.As(err, &field):
+		p.Status, p.Field, p.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
+	case errors.As(err, &status):
+		p.Status, p.Detail = status.status, status.say
+	case errors.As(err, &fault):
+		p.Status, p.Detail, p.Reason = statusOf(fault.Reason), fault.Say, string(fault.Reason)
+	}
+	p.Title = http.StatusText(p.Status)
+	return p
+}
+
+func statusOf(reason keep.Reason) int {
+	switch reason {
+	case keep.NotFound:
+		return http.StatusNotFound
+	case keep.BadCredentials, keep.CodeNeeded:
+		return http.StatusUnauthorized
+	case keep.TooManyAttempts:
+		return http.StatusTooManyRequests
+	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut:
+		return http.StatusConflict
+	case keep.Failure, keep.TrailUnavailable:
+		return http.StatusInternalServerError
+	}
+	return http.StatusForbidden
+}
+
+// body reads a request's JSON; unknown fields are refused.
+func body(c *gin.Context, into any) error {
+	if kind, _, _ := strings.Cut(c.ContentType(), ";"); kind != "application/json" {
+		return &httpError{http.StatusUnsupportedMediaType, "send the request as application/json"}
+	}
+	decoder := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	decoder.DisallowUnknownFields()
+	err := decoder.Decode(into)
+	var kind *json.UnmarshalTypeError
+	var field *keep.FieldError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &field):
+		return field
+	case errors.As(err, &kind):
+		return &keep.FieldError{Field: kind.Field, Say: "it must be a " + kind.Type.String()}
+	case errors.Is(err, io.EOF):
+		return &httpError{http.StatusBadRequest, "the request has no body"}
+	case strings.HasPrefix(err.Error(), "json: unknown field "):
+		return &keep.FieldError{Field: strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), Say: "there is no such field"}
+	}
+	return &httpError{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
+}
+
+// identify finds the operator behind a request and refuses changes by auditors.
+func (s *Server) identify(local bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		who, err := s.operatorOf(c, local)
+		if err == nil && c.Request.Method != http.MethodGet && !who.Role.MayChange() && !ownBusiness[c.FullPath()] {
+			err = errRole
+		}
+		if err != nil {
+			s.writeError(c, err)
+			return
+		}
+		c.Set("actor", who)
+	}
+}
+
+func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
+	if local {
+		return office.Actor{Operator: "local", Role: keep.Owner, Protocol: keep.Local}, nil
+	}
+	operator, access, err := (*keep.Operator)(nil), "", error(records.ErrNotFound)
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		c.Set("token", true)
+		operator, access, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
+	} else if cookie, cerr := c.Cookie(cookieName); cerr == nil {
+		operator, access, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
+	}
+	if errors.Is(err, records.ErrNotFound) {
+		return office.Actor{}, errSignIn
+	}
+	if err != nil {
+		return office.Actor{}, err
+	}
+	c.Set("access", access)
+	return office.Actor{Operator: operator.Name, Role: operator.Role, Address: clientAddress(c), Protocol: keep.Console}, nil
+}
+
+func actor(c *gin.Context) office.Actor { return c.MustGet("actor").(office.Actor) }
+
+// clientAddress is the peer's IP address; forwarded headers are not believed.
+func clientAddress(c *gin.Context) string {
+	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
+	if err != nil {
+		return ""
+	}
+	return host
+}
+
+// limit reads the page size that a request asks for.
+func limit(c *gin.Context) (int, error) {
+	n, err := number(c, "limit")
+	switch {
+	case err != nil:
+		return 0, err
+	case n == 0:
+		return usualPage, nil
+	case n < 0 || n > maxPage:
+		return 0, &keep.FieldError{Field: "limit", Say: fmt.Sprintf("use 1 to %d", maxPage)}
+	}
+	return int(n), nil
+}
+
+// number reads a whole number from the query; 0 when it is not there.
+func number(c *gin.Context, name string) (int64, error) {
+	text := c.Query(name)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, &keep.FieldError{Field: name, Say: "it must be a whole number"}
+	}
+	return n, nil
+}
+
+// moment reads a time from the query (RFC 3339); zero when it is not there.
+func moment(c *gin.Context, name string) (time.Time, error) {
+	text := c.Query(name)
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, &keep.FieldError{Field: name, Say: "it must be a time as in 2026-03-01T00:00:00Z"}
+	}
+	return t, nil
+}

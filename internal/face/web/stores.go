@@ -1,0 +1,133 @@
+package web
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/keep"
+)
+
+func (s *Server) stores(c *gin.Context) error {
+	found, err := s.DB.Stores(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	users, err := s.Office.StoreUsers(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Store]{Items: []api.Store{}}
+	for _, one := range found {
+		page.Items = append(page.Items, api.Store{Name: one.Name, Folder: one.Folder, Users: list(users[one.Name])})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) addStore(c *gin.Context) error {
+	var ask api.StoreNew
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	made, err := s.Office.AddStore(c.Request.Context(), actor(c), keep.Store{Name: ask.Name, Folder: ask.Folder})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, api.Store{Name: made.Name, Folder: made.Folder, Users: []string{}})
+	return nil
+}
+
+func (s *Server) removeStore(c *gin.Context) error {
+	if err := s.Office.RemoveStore(c.Request.Context(), actor(c), c.Param("name")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) grounds(c *gin.Context) error {
+	found, err := s.Office.Grounds(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Grounds{Grounds: list(found)})
+	return nil
+}
+
+func (s *Server) setGrounds(c *gin.Context) error {
+	var ask api.Grounds
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.SetGrounds(c.Request.Context(), actor(c), ask.Grounds); err != nil {
+		return err
+	}
+	return s.grounds(c)
+}
+
+func (s *Server) gate(c *gin.Context) error {
+	rules, err := s.Office.Gate(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Gate{Allow: rules.Allow, Deny: rules.Deny})
+	return nil
+}
+
+func (s *Server) setGate(c *gin.Context) error {
+	var ask api.Gate
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.SetGate(c.Request.Context(), actor(c), keep.Rules{Allow: ask.Allow, Deny: ask.Deny}, ask.Meant); err != nil {
+		return err
+	}
+	return s.gate(c)
+}
+
+func (s *Server) quotas(c *gin.Context) error {
+	found, err := s.Office.Quotas(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Page[api.Quota]{Items: found})
+	return nil
+}
+
+// quotaHistory answers with the samples of a folder in the last days.
+func (s *Server) quotaHistory(c *gin.Context) error {
+	days, err := number(c, "days")
+	if err != nil {
+		return err
+	}
+	if days <= 0 {
+		days = 30
+	}
+	found, err := s.DB.PlaceHistory(c.Request.Context(), c.Query("store"), c.Query("folder"), time.Now().AddDate(0, 0, -int(days)))
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.QuotaSample]{Items: []api.QuotaSample{}}
+	for _, one := range found {
+		page.Items = append(page.Items, api.QuotaSample{At: one.Time, Bytes: one.Bytes, Files: one.Files})
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *Server) recount(c *gin.Context) error {
+	var ask api.QuotaPlace
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	d, err := s.Office.Recount(c.Request.Context(), actor(c), quota.Spot{Store: ask.Store, Path: ask.Folder})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Recount{BytesBefore: d.BytesBefore, FilesBefore: d.FilesBefore, BytesNow: d.BytesNow, FilesNow: d.FilesNow})
+	return nil
+}

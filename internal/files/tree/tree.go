@@ -1,0 +1,206 @@
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/keep"
+)
+
+// Trail takes the records of what was done. See [audit.Trail].
+type Trail interface {
+	Record(keep.AuditRecord) error // returns once it is on disk
+	Note(keep.AuditRecord)         // doesn't wait
+}
+
+// Watcher sees what a session does while it does it.
+type Watcher interface {
+	Doing(action keep.Action, path string)
+	Begin(t Transfer) Meter
+}
+
+// Meter counts one running transfer.
+type Meter interface {
+	Moved(bytes int)
+	Chunk() int     // how many bytes should be moved at once; 0: any number
+	Pace(bytes int) // waits until so many may be moved, or the session ends
+	End(outcome keep.Outcome, reason keep.Reason)
+}
+
+// Transfer is what is known when a transfer begins.
+type Transfer struct {
+	Action keep.Action // keep.Uploading or keep.Downloading
+	Path   string
+	Offset int64             // where in the file it begins, bytes
+	Total  int64             // size it will have at its end, bytes; -1 when the client did not say
+	Stop   func(*keep.Fault) // ends it; it does not wait
+}
+
+// Who is on whose behalf a tree acts: the fields that every record shares.
+type Who struct {
+	Account   string
+	Address   string
+	Protocol  keep.Protocol
+	Encrypted bool
+	Session   string
+	Rehearsal bool // every record says so
+}
+
+// Tree is the files of one session. Its methods may be called from several
+// goroutines at once.
+type Tree struct {
+	who    Who
+	policy atomic.Pointer[keep.Policy]
+	mounts []*mounted // in the order of policy.Mounts
+	trail  Trail
+	watch  Watcher
+	ledger *quota.Ledger
+}
+
+type mounted struct {
+	at   string
+	root *os.Root
+	spot quota.Spot // the folder it is
+}
+
+// House is what all trees share.
+type House struct {
+	Stores []keep.Store
+	Ledger *quota.Ledger
+	Trail  Trail
+}
+
+// Open opens an account's mounts, making folders that are missing.
+func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
+	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger}
+	policy := keep.NewPolicy(account)
+	t.policy.Store(policy)
+	for _, m := range policy.Mounts() {
+		place, err := storeNamed(house.Stores, m.Store)
+		if err != nil {
+			t.Close()
+			return nil, err
+		}
+		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
+		root, made, err := store.Open(place, spot.Path)
+		if err == nil {
+			t.mounts = append(t.mounts, &mounted{m.At, root, spot})
+			err = t.ledger.Made(spot, made)
+		}
+		if err != nil {
+			t.Close()
+			return nil, fmt.Errorf("mount %s: %w", m.At, err)
+		}
+	}
+	return t, nil
+}
+
+func storeNamed(stores []keep.Store, name string) (keep.Store, error) {
+	for _, s := range stores {
+		if s.Name == name {
+			return s, nil
+		}
+	}
+	return keep.Store{}, fmt.Errorf("no store is named %q", name)
+}
+
+// Renew puts a changed account's grants in force for a running session.
+func (t *Tree) Renew(account *keep.Effective) { t.policy.Store(keep.NewPolicy(account)) }
+
+// Idle is how long the session may do nothing, usual where the account has no
+// limit of its own.
+func (t *Tree) Idle(usual time.Duration) time.Duration {
+	if own := t.policy.Load().Idle(); own > 0 {
+		return own
+	}
+	return usual
+}
+
+// Furnish makes the account's starter folders where they are missing, whatever its
+// rights.
+func (t *Tree) Furnish(folders keep.Folders) error {
+	var errs []error
+	for _, at := range folders {
+		m := t.mountOf(at)
+		for _, part := range upTo(m.rel(at)) {
+			if _, err := m.root.Lstat(part); err == nil {
+				continue
+			}
+			errs = append(errs, t.ledger.Make(m.under(part), func() error { return m.root.Mkdir(part, t.umask(at).Masks(0o777)) }))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// upTo gives the folders on the way to a relative path, and itself.
+func upTo(rel string) []string {
+	var ways []string
+	for i, r := range rel {
+		if r == '/' {
+			ways = append(ways, rel[:i])
+		}
+	}
+	if rel == "" {
+		return nil
+	}
+	return append(ways, rel)
+}
+
+// Close lets go of the mounts.
+func (t *Tree) Close() error {
+	var errs []error
+	for _, m := range t.mounts {
+		errs = append(errs, m.root.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Account is the name of the account whose tree it is.
+func (t *Tree) Account() string { return t.who.Account }
+
+// May reports whether the account holds a right on a clean path.
+func (t *Tree) May(right keep.Rights, at string) bool {
+	return t.policy.Load().Decide(right, at, time.Now()).Allowed
+}
+
+// may decides a right on a clean path.
+func (t *Tree) may(right keep.Rights, at string) error {
+	return t.policy.Load().Decide(right, at, time.Now()).Fault()
+}
+
+// base fills in what the records of this session share.
+func (t *Tree) base(action keep.Action, at string) keep.AuditRecord {
+	return keep.AuditRecord{Account: t.who.Account, Address: t.who.Address, Protocol: t.who.Protocol, Encrypted: t.who.Encrypted,
+		Session: t.who.Session, Action: action, Path: at}
+}
+
+// ended says in a record how it ended.
+func (t *Tree) ended(r *keep.AuditRecord, err error) {
+	r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err)
+	if t.who.Rehearsal {
+		r.Detail = strings.TrimSuffix("rehearsal: "+r.Detail, ": ")
+	}
+}
+
+// act runs one operation, records how it ended, and returns an error that is
+// always a [keep.Fault]. What succeeded is acknowledged only once it is recorded.
+func (t *Tree) act(action keep.Action, at, target string, do func() error) error {
+	t.watch.Doing(action, at)
+	started := time.Now()
+	err := asFault(do())
+	r := t.base(action, at)
+	r.Target = target
+	r.Duration = time.Since(started)
+	t.ended(&r, err)
+	if err != nil || action == keep.Listing {
+		t.trail.Note(r)
+		return err
+	}
+	return t.trail.Record(r)
+}

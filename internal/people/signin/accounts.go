@@ -1,0 +1,270 @@
+package signin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/audit"
+)
+
+// FailureDelay is how long a failed sign-in takes at least, so that guessing is
+// slow and a wrong name takes as long as a wrong password.
+const FailureDelay = time.Second
+
+// Visitor is where an attempt comes from.
+type Visitor struct {
+	Address   string // IP address
+	Protocol  keep.Protocol
+	Encrypted bool
+	Session   string
+}
+
+// Accounts proves accounts.
+type Accounts struct {
+	DB     *records.DB
+	Trail  *audit.Trail
+	Hasher *Hasher
+	Guard  *Guard
+	// Sessions counts the live sessions of an account.
+	Sessions func(account string) int
+	Log      *slog.Logger
+	Delay    time.Duration // of a failure; see [FailureDelay]
+
+	rehearsals rehearsals
+}
+
+// errDenied is all that a client learns of a failed sign-in.
+func errDenied(cause error) *keep.Fault {
+	return &keep.Fault{Reason: keep.BadCredentials, Say: "the name, password or key is not right", Cause: cause}
+}
+
+// ErrPasswordToo says that the key was right and the account's password must follow.
+var ErrPasswordToo = keep.Refuse(keep.PasswordToo, "the key is right; the password must follow")
+
+// rehearse admits a rehearsal: whether the account may be used, and over this
+// protocol, counts; from where, what it must show and how often do not.
+func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, r *Rehearsal) (*keep.Effective, error) {
+	if closed := account.Closed(time.Now()); closed != nil {
+		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, "rehearsal: "+closed.Say, nil)
+	}
+	if !account.MayUse(v.Protocol) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "rehearsal: the account may not sign in over "+string(v.Protocol), nil)
+	}
+	record := v.record(account.Name, keep.Rehearsing)
+	record.Outcome, record.Detail = keep.Done, "a sign-in to try the account out, asked for by "+r.Operator
+	if err := a.Trail.Record(record); err != nil {
+		return nil, err
+	}
+	*t = Attempt{Rehearsal: r}
+	return account, nil
+}
+
+// errMustChange goes to a client that has shown the right password.
+var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must be changed first: sign in over SFTP, which asks for a new one")
+
+// ChangePassword gives an account the password that its holder chose, after it was
+// told to. The error is a [*keep.FieldError] when the new one is not good enough.
+func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, old, wanted keep.Secret) error {
+	holder, err := a.DB.Holder(ctx, name)
+	if err != nil || a.Guard.Locked(name, v.Address) || !holder.Account.MustChange {
+		return errDenied(err)
+	}
+	if ok, err := a.Hasher.Matches(ctx, holder.Account.PasswordHash, old); !ok || err != nil {
+		return errDenied(err)
+	}
+	if old == wanted {
+		return &keep.FieldError{Field: "password", Say: "it is the one you have: choose another"}
+	}
+	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
+		return err
+	}
+	hash, err := a.Hasher.Hash(ctx, wanted)
+	if err != nil {
+		return err
+	}
+	if err := a.DB.SetPassword(ctx, holder.Account.ID, hash); err != nil {
+		return err
+	}
+	r := v.record(holder.Account.Name, keep.PasswordChange)
+	r.Outcome = keep.Done
+	return a.Trail.Record(r)
+}
+
+// Attempt is how far one connection has come with its sign-in. It belongs to the
+// connection's goroutine; its zero value is a beginning.
+type Attempt struct {
+	Key       string     // fingerprint of the key that signed in, "" when none did
+	Rehearsal *Rehearsal // it is one; nil for everybody else
+
+	name    string   // whom the offers were for
+	refused []string // keys that were offered in vain, with why
+	proved  *proved  // the key, where a password must follow
+}
+
+// proved is a key that a client has shown to hold.
+type proved struct{ fingerprint, how string }
+
+// Password proves an account by its password. The error is always the same
+// [keep.Fault]; the trail has the reason.
+func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Effective, error) {
+	started := time.Now()
+	name = keep.SignInName(name)
+	holder, err := a.DB.Holder(ctx, name)
+	if err == nil {
+		if r := a.rehearsals.take(holder.Account.Name, password); r != nil {
+			return a.rehearse(ctx, v, t, holder.Account, started, r)
+		}
+	}
+	if err == nil && holder.Account.Anonymous() && v.Protocol != keep.SFTP {
+		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
+	}
+	var hash keep.Secret
+	useless := ""
+	switch {
+	case err != nil:
+		useless = "no such account"
+	case a.Guard.Locked(name, v.Address):
+		useless = lockedOut
+	case holder.Account.SignInBy == keep.ByBoth && t.proved == nil:
+		useless = "the account signs in with a key and a password, and no key was proved before"
+	case !holder.Account.SignInBy.TakesPassword(t.proved != nil):
+		useless = "the account signs in with a key only"
+	case holder.Account.PasswordHash == "":
+		useless = "the account has no password"
+	default:
+		hash = holder.Account.PasswordHash
+	}
+	ok, hashErr := a.Hasher.Matches(ctx, hash, password)
+	switch {
+	case err != nil && !errors.Is(err, records.ErrNotFound), hashErr != nil:
+		return nil, a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", errors.Join(err, hashErr))
+	case useless == lockedOut:
+		return nil, a.fail(ctx, v, name, started, keep.LockedOutNow, useless, nil)
+	case useless != "":
+		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, useless, err)
+	case !ok:
+		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
+	}
+	if holder.Account.MustChange {
+		r := v.record(holder.Account.Name, keep.SignIn)
+		r.Outcome, r.Reason, r.Detail = keep.Refused, errMustChange.Reason, errMustChange.Say
+		a.Trail.Note(r)
+		return nil, errMustChange
+	}
+	if t.proved != nil {
+		return a.admit(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password")
+	}
+	return a.admit(ctx, v, t, holder.Account, started, "", "password")
+}
+
+// mail is what an anonymous guest gave in place of a password; RFC 1635, section 3.3,
+// asks for an e-mail address, and clients that send something else send no secret.
+func mail(given keep.Secret) string {
+	text := given.Reveal()
+	if !strings.Contains(text, "@") {
+		return "somebody without an e-mail address"
+	}
+	return text[:min(len(text), maxName)]
+}
+
+const lockedOut = "the account is locked out for this address after failed sign-ins"
+
+// Left records the end of a session.
+func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
+	r := v.record(account, keep.SignOut)
+	r.Duration, r.Outcome = time.Since(since), keep.Done
+	if why != nil {
+		r.Reason, r.Detail = why.Reason, why.Say
+	}
+	a.Trail.Note(r)
+}
+
+// admit records a sign-in; the fingerprint of the key, if it was one, stands in the
+// record as its target.
+func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, fingerprint, how string) (*keep.Effective, error) {
+	if closed := account.Closed(time.Now()); closed != nil {
+		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, closed.Say, nil)
+	}
+	if !account.Admit(v.Address) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.NetworkRefused, "the account may not sign in from this address", nil)
+	}
+	if !account.MayUse(v.Protocol) {
+		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "the account may not sign in over "+string(v.Protocol), nil)
+	}
+	r := v.record(account.Name, keep.SignIn)
+	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
+	if account.MaxSessions > 0 && a.Sessions(account.Name) >= int(account.MaxSessions) {
+		fault := errFull(account)
+		r := v.record(account.Name, keep.SignIn)
+		r.Outcome, r.Reason, r.Detail = keep.Refused, fault.Reason, fault.Say
+		a.Trail.Note(r)
+		return nil, fault
+	}
+	if err := a.Trail.Record(r); err != nil {
+		return nil, err
+	}
+	a.Guard.Succeeded(account.Name, v.Address)
+	*t = Attempt{Key: fingerprint}
+	return account, nil
+}
+
+// fail records why, waits, and says nothing of it.
+func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started time.Time, reason keep.Reason, detail string, cause error) error {
+	if reason == keep.Failure {
+		a.Log.Error("sign-in could not be checked", "account", name, "cause", cause)
+	}
+	r := v.record(name, keep.SignIn)
+	r.Duration, r.Outcome, r.Reason, r.Detail = time.Since(started), keep.Refused, reason, detail
+	if reason == keep.Failure {
+		r.Outcome = keep.Failed
+	}
+	a.Trail.Note(r)
+	if reason != keep.Failure {
+		a.count(v, name)
+	}
+	select {
+	case <-time.After(a.Delay - time.Since(started)):
+	case <-ctx.Done():
+	}
+	return errDenied(cause)
+}
+
+// count counts a failed sign-in, and records the lockout that it led to.
+func (a *Accounts) count(v Visitor, name string) {
+	locked := a.Guard.Failed(name, v.Address)
+	if locked == "" {
+		return
+	}
+	r := v.record(name, keep.LockedOut)
+	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits.Lockout.String()
+	a.Trail.Note(r)
+}
+
+// errFull says that an account has as many sessions as it may. Its client has
+// proved who it is, and may know.
+func errFull(account *keep.Effective) *keep.Fault {
+	return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many sessions as it may, %d: end one first", account.MaxSessions))
+}
+
+// RefusePlain records that somebody wanted to sign in without encryption.
+func (a *Accounts) RefusePlain(v Visitor, name string) {
+	r := v.record(name, keep.SignIn)
+	r.Outcome, r.Reason, r.Detail = keep.Refused, keep.NeedsEncryption, "the listener signs in over TLS only"
+	a.Trail.Note(r)
+}
+
+// maxName bounds how much of a made-up account name one record takes.
+const maxName = 128
+
+func (v Visitor) record(account string, action keep.Action) keep.AuditRecord {
+	if len(account) > maxName {
+		account = account[:maxName]
+	}
+	return keep.AuditRecord{Account: account, Address: v.Address, Protocol: v.Protocol, Encrypted: v.Encrypted, Session: v.Session, Action: action}
+}

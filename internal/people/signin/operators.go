@@ -1,0 +1,296 @@
+package signin
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/audit"
+)
+
+const (
+	// CookieLife is how long an operator stays signed in to the console.
+	CookieLife = 12 * time.Hour
+	// SetupLife is how long a set-up link works.
+	SetupLife = 24 * time.Hour
+	// triesPerMinute bounds the sign-ins from one address; maxCounted bounds the
+	// addresses that are remembered for it.
+	triesPerMinute = 10
+	maxCounted     = 4096
+)
+
+// Operators proves operators.
+type Operators struct {
+	DB     *records.DB
+	Trail  *audit.Trail
+	Hasher *Hasher
+	Delay  time.Duration // of a failure; see [FailureDelay]
+
+	mu    sync.Mutex
+	tries map[string]*rate.Limiter // by address
+}
+
+// allowed counts an attempt and reports whether it may be made.
+func (o *Operators) allowed(address string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.tries == nil || len(o.tries) > maxCounted {
+		o.tries = map[string]*rate.Limiter{}
+	}
+	if o.tries[address] == nil {
+		o.tries[address] = rate.NewLimiter(rate.Every(time.Minute/triesPerMinute), triesPerMinute)
+	}
+	return o.tries[address].Allow()
+}
+
+var errTooMany = keep.Refuse(keep.TooManyAttempts, "too many attempts from this address: wait a minute")
+
+// SignIn proves an operator by password, and by a one-time code where it has those, and
+// gives a cookie that stands for it.
+func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password keep.Secret, code string) (*keep.Operator, keep.Secret, error) {
+	started := time.Now()
+	r := v.record("", keep.OperatorSignIn)
+	r.Operator = name[:min(len(name), maxName)]
+	refuse := func(why *keep.Fault, wait time.Duration) (*keep.Operator, keep.Secret, error) {
+		r.Outcome, r.Reason, r.Duration = keep.Refused, why.Reason, time.Since(started)
+		o.Trail.Note(r)
+		select {
+		case <-time.After(wait - time.Since(started)):
+		case <-ctx.Done():
+		}
+		return nil, "", why
+	}
+	if !o.allowed(v.Address) {
+		return refuse(errTooMany, 0)
+	}
+	operator, err := o.DB.Operator(ctx, name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, "", err
+	}
+	var hash keep.Secret
+	if err == nil {
+		hash = operator.PasswordHash
+	}
+	ok, err := o.Hasher.Matches(ctx, hash, password)
+	if err != nil {
+		return nil, "", err
+	}
+	if !ok {
+		return refuse(errCredentials, o.Delay)
+	}
+	if operator.CodeSecret != "" {
+		if code == "" {
+			return refuse(errCodeNeeded, 0)
+		}
+		if r.Detail, err = o.spendCode(ctx, operator, code); errors.Is(err, records.ErrNotFound) {
+			return refuse(errCode, o.Delay)
+		} else if err != nil {
+			return nil, "", err
+		}
+	}
+	r.Outcome, r.Duration = keep.Done, time.Since(started)
+	if err := o.Trail.Record(r); err != nil {
+		return nil, "", err
+	}
+	if err := o.DB.NoteOperator(ctx, operator.ID, started); err != nil {
+		return nil, "", err
+	}
+	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, CookieLife)
+	return operator, cookie, err
+}
+
+var (
+	errCredentials = keep.Refuse(keep.BadCredentials, "the name or password is not right")
+	errCodeNeeded  = keep.Refuse(keep.CodeNeeded, "the password is right: give the six digits that your authenticator shows now, or a recovery code")
+	errCode        = keep.Refuse(keep.BadCredentials, "the code is not right, or was used before: wait for the next one; a recovery code works once")
+)
+
+// prove makes a secret and remembers its digest.
+func (o *Operators) prove(ctx context.Context, p records.Proof, life time.Duration) (keep.Secret, error) {
+	secret := keep.Secret(rand.Text())
+	p.Digest, p.Created = digest(secret), time.Now()
+	p.Expires = p.Created.Add(life)
+	return secret, o.DB.AddProof(ctx, p)
+}
+
+func digest(secret keep.Secret) []byte {
+	sum := sha256.Sum256([]byte(secret.Reveal()))
+	return sum[:]
+}
+
+// NewSetup makes the secret of a set-up link, and ends every earlier one.
+func (o *Operators) NewSetup(ctx context.Context) (keep.Secret, error) {
+	if err := o.DB.DropProofs(ctx, "setup"); err != nil {
+		return "", err
+	}
+	return o.prove(ctx, records.Proof{Kind: "setup", Label: "first operator"}, SetupLife)
+}
+
+// SetUp makes the first operator, an owner, and spends the set-up link.
+func (o *Operators) SetUp(ctx context.Context, v Visitor, secret keep.Secret, name string, password keep.Secret) (*keep.Operator, error) {
+	if !o.allowed(v.Address) {
+		return nil, errTooMany
+	}
+	operator, err := o.newOperator(ctx, name, keep.Owner, password)
+	if err != nil {
+		return nil, err
+	}
+	err = o.DB.AddFirstOperator(ctx, digest(secret), operator, time.Now())
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, keep.Refuse(keep.BadCredentials, "the set-up link is spent or too old: restart the service for a new one")
+	}
+	return operator, o.added(v, operator.Name, operator, err)
+}
+
+// Add makes an operator.
+func (o *Operators) Add(ctx context.Context, v Visitor, by, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
+	operator, err := o.newOperator(ctx, name, role, password)
+	if err != nil {
+		return nil, err
+	}
+	return operator, o.added(v, by, operator, o.DB.AddOperator(ctx, operator))
+}
+
+func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
+	if err := keep.CheckName("operator", name); err != nil {
+		return nil, err
+	}
+	if err := role.Check(); err != nil {
+		return nil, err
+	}
+	if err := CheckPassword(password, name); err != nil {
+		return nil, err
+	}
+	hash, err := o.Hasher.Hash(ctx, password)
+	return &keep.Operator{Name: name, Role: role, PasswordHash: hash, Created: time.Now().UTC()}, err
+}
+
+// added records a new operator; by is who made it.
+func (o *Operators) added(v Visitor, by string, operator *keep.Operator, err error) error {
+	if errors.Is(err, records.ErrTaken) {
+		return &keep.FieldError{Field: "operator", Say: "the name is taken: choose another"}
+	}
+	if err != nil {
+		return err
+	}
+	r := v.record("", keep.OperatorAdd)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
+	return o.Trail.Record(r)
+}
+
+// Change is what may change of an operator; nil fields stay.
+type Change struct {
+	Role     *keep.Role
+	Password *keep.Secret // ends its console sign-ins
+	NoCodes  bool         // it needs no one-time codes any more
+}
+
+// Set changes an operator; by asks for it.
+func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Change) (*keep.Operator, error) {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var said, endings []string
+	if c.Role != nil && *c.Role != operator.Role {
+		if err := c.Role.Check(); err != nil {
+			return nil, err
+		}
+		said = append(said, fmt.Sprintf("role %s, was %s", *c.Role, operator.Role))
+		operator.Role = *c.Role
+	}
+	if c.Password != nil {
+		if err := CheckPassword(*c.Password, operator.Name); err != nil {
+			return nil, err
+		}
+		if operator.PasswordHash, err = o.Hasher.Hash(ctx, *c.Password); err != nil {
+			return nil, err
+		}
+		said, endings = append(said, "password changed"), append(endings, "cookie")
+	}
+	if c.NoCodes && operator.CodeSecret != "" {
+		operator.CodeSecret = ""
+		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
+	}
+	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)
+}
+
+// save writes a changed operator and records it.
+func (o *Operators) save(ctx context.Context, v Visitor, by string, operator *keep.Operator, said string, endings []string, recovery [][]byte) error {
+	err := o.DB.SaveOperator(ctx, operator, endings, recovery)
+	if errors.Is(err, records.ErrLastOwner) {
+		return lastOwner(operator.Name)
+	}
+	if err != nil {
+		return err
+	}
+	r := v.record("", keep.OperatorSet)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, said
+	return o.Trail.Record(r)
+}
+
+func lastOwner(name string) error {
+	return keep.Refuse(keep.InUse, name+" is the last owner: make another operator an owner first")
+}
+
+// Remove removes an operator; its console sign-ins and tokens end with it.
+func (o *Operators) Remove(ctx context.Context, v Visitor, by, name string) error {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	err = o.DB.DeleteOperator(ctx, operator.ID)
+	if errors.Is(err, records.ErrLastOwner) {
+		return lastOwner(operator.Name)
+	}
+	if err != nil {
+		return err
+	}
+	r := v.record("", keep.OperatorRemove)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
+	return o.Trail.Record(r)
+}
+
+func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, error) {
+	operator, err := o.DB.Operator(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		err = keep.Refuse(keep.NotFound, "no such operator: operator list shows the ones there are")
+	}
+	return operator, err
+}
+
+// ChangePassword gives an operator a new password of its own choice: now is the one it
+// has. Its console sign-ins end, but the one it asks from.
+func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, now, next, cookie keep.Secret) error {
+	if !o.allowed(v.Address) {
+		return errTooMany
+	}
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	if ok, err := o.Hasher.Matches(ctx, operator.PasswordHash, now); err != nil {
+		return err
+	} else if !ok {
+		return &keep.FieldError{Field: "now", Say: "it is not the password you have"}
+	}
+	if err := CheckPassword(next, operator.Name); err != nil {
+		return err
+	}
+	if operator.PasswordHash, err = o.Hasher.Hash(ctx, next); err != nil {
+		return err
+	}
+	if err := o.DB.DropOtherCookies(ctx, operator.ID, digest(cookie)); err != nil {
+		return err
+	}
+	return o.save(ctx, v, operator.Name, operator, "password changed", nil, nil)
+}

@@ -1,0 +1,298 @@
+package audit_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/audit"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+func written(t *testing.T, dir string, n int) {
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	for i := range n {
+		require.NoError(t, trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Path: fmt.Sprintf("/level-%d.csv", i), Bytes: int64(i), Outcome: keep.Done}))
+	}
+	trail.Close()
+	require.NoError(t, db.Close())
+}
+
+func verify(t *testing.T, dir string) audit.Report {
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	report, err := audit.Verify(t.Context(), db, audit.Check{})
+	require.NoError(t, err)
+	return report
+}
+
+func TestVerifyNamesTheFirstRecordThatWasTamperedWith(t *testing.T) {
+	const copied = "account, operator, address, protocol, encrypted, session, action, path, target, \"offset\", bytes, duration, outcome, reason, detail, prev, digest"
+	for name, c := range map[string]struct {
+		sql []string
+		bad int64
+	}{
+		"untouched":        {nil, 0},
+		"changed":          {[]string{"UPDATE audit_record SET bytes = 9999 WHERE seq = 7"}, 7},
+		"changed account":  {[]string{"UPDATE audit_record SET account = 'gauge-lock' WHERE seq = 12"}, 12},
+		"fields shifted":   {[]string{"UPDATE audit_record SET path = '', target = path WHERE seq = 3"}, 3},
+		"deleted":          {[]string{"DELETE FROM audit_record WHERE seq = 5"}, 5},
+		"first deleted":    {[]string{"DELETE FROM audit_record WHERE seq = 1"}, 1},
+		"closed up":        {[]string{"DELETE FROM audit_record WHERE seq = 5", "UPDATE audit_record SET seq = seq - 1 WHERE seq > 5"}, 5},
+		"inserted":         {[]string{"UPDATE audit_record SET seq = -(seq + 1) WHERE seq > 9", "UPDATE audit_record SET seq = -seq WHERE seq < 0", "INSERT INTO audit_record (seq, at, " + copied + ") SELECT 10, at, " + copied + " FROM audit_record WHERE seq = 9"}, 10},
+		"reordered":        {[]string{"UPDATE audit_record SET seq = 0 WHERE seq = 4", "UPDATE audit_record SET seq = 4 WHERE seq = 5", "UPDATE audit_record SET seq = 5 WHERE seq = 0"}, 4},
+		"digest made anew": {[]string{"UPDATE audit_record SET detail = 'x', digest = randomblob(32) WHERE seq = 8"}, 8},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			written(t, dir, 20)
+			file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
+			require.NoError(t, err)
+			for _, statement := range append([]string{"DROP TRIGGER audit_record_never_changes", "DROP TRIGGER audit_record_never_goes"}, c.sql...) {
+				_, err := file.Exec(statement)
+				require.NoError(t, err, statement)
+			}
+			require.NoError(t, file.Close())
+			report := verify(t, dir)
+			assert.Equal(t, c.bad, report.BadSeq, report.Problem)
+			if c.bad == 0 {
+				assert.EqualValues(t, 20, report.Checked)
+			} else {
+				assert.Equal(t, c.bad-1, report.Checked)
+			}
+		})
+	}
+}
+
+func TestTheDatabaseItselfRefusesToChangeOrDeleteRecords(t *testing.T) {
+	dir := t.TempDir()
+	written(t, dir, 2)
+	file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
+	require.NoError(t, err)
+	defer file.Close()
+	for _, statement := range []string{"DELETE FROM audit_record", "UPDATE audit_record SET path = ''"} {
+		_, err := file.Exec(statement)
+		assert.ErrorContains(t, err, "append-only")
+	}
+}
+
+func TestRecordsFromManyGoroutinesMakeOneChainAcrossRestarts(t *testing.T) {
+	dir := t.TempDir()
+	for range 2 {
+		db, err := records.Open(t.Context(), dir)
+		require.NoError(t, err)
+		trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		var writers sync.WaitGroup
+		for w := range 16 {
+			writers.Go(func() {
+				for i := range 50 {
+					r := keep.AuditRecord{Account: fmt.Sprint("crew-", w), Action: keep.Uploading, Path: fmt.Sprint("/", i), Outcome: keep.Done}
+					if i%2 == 0 {
+						trail.Note(r)
+					} else {
+						assert.NoError(t, trail.Record(r))
+					}
+				}
+			})
+		}
+		writers.Wait()
+		trail.Close()
+		assert.Error(t, trail.Record(keep.AuditRecord{}), "a closed trail takes nothing")
+		require.NoError(t, db.Close())
+	}
+	report := verify(t, dir)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, 2*16*50, report.Checked)
+}
+
+// moody is a ledger whose disk is full now and then, or that takes its time.
+type moody struct {
+	*records.DB
+	full atomic.Bool
+	gate chan struct{} // nil: open
+}
+
+func (m *moody) AppendAudit(ctx context.Context, batch []records.ChainedRecord) error {
+	if m.gate != nil {
+		<-m.gate
+	}
+	if m.full.Load() {
+		return errors.New("database or disk is full")
+	}
+	return m.DB.AppendAudit(ctx, batch)
+}
+
+func journal(t *testing.T, dir string) *audit.Journal {
+	j, err := audit.OpenJournal(dir)
+	require.NoError(t, err)
+	return j
+}
+
+var change = keep.AuditRecord{Action: keep.Deleting, Path: "/a\xff", Outcome: keep.Done}
+
+func TestALedgerThatFailsLosesNothingAndLeavesNoGap(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	ledger := &moody{DB: db}
+	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	ledger.full.Store(true)
+	kept := 1
+	require.Eventually(t, func() bool { // what is acknowledged until it is known is in the journal
+		err := trail.Record(change)
+		if err == nil {
+			kept++
+		}
+		return err != nil && keep.FaultOf(err).Reason == keep.TrailUnavailable
+	}, 10*time.Second, 5*time.Millisecond)
+	ledger.full.Store(false)
+	require.Eventually(t, func() bool { return trail.Record(change) == nil }, 10*time.Second, 20*time.Millisecond)
+	trail.Close()
+	require.NoError(t, db.Close())
+	report := verify(t, dir)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, kept+1, report.Checked)
+}
+
+func TestAJournalThatCannotBeWrittenAcknowledgesNothing(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	j := journal(t, dir)
+	trail, err := audit.Open(t.Context(), db, j, nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	require.NoError(t, j.Close()) // as good as a disk that is gone
+	trail.Note(change)            // waits for a line that is written
+	assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(trail.Record(change)).Reason)
+	assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(trail.Record(change)).Reason)
+	trail.Close()
+	require.NoError(t, db.Close())
+	report := verify(t, dir)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, 2, report.Checked, "what was refused is not in the trail")
+}
+
+// What was acknowledged and has not come to the ledger when the process ends comes to it
+// at the next start: as it was, once, and without what was only half written.
+func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	ledger := &moody{DB: db, gate: make(chan struct{}, 1)}
+	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	ledger.gate <- struct{}{}
+	require.NoError(t, trail.Record(change)) // one that the ledger has got
+	trail.Settle(t.Context())
+	for n := range 3000 { // enough for both files
+		r := change
+		r.Detail = strings.Repeat("x", 500)
+		if n%3 == 0 {
+			trail.Note(r)
+		} else {
+			require.NoError(t, trail.Record(r))
+		}
+	}
+	require.NoError(t, trail.Record(change))
+	copied := t.TempDir()
+	require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
+	close(ledger.gate)
+	trail.Close()
+	require.NoError(t, db.Close())
+	assert.EqualValues(t, 3002, verify(t, dir).Checked)
+
+	f, err := os.OpenFile(filepath.Join(copied, "audit.journal.0"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString("\x80\x01\x11urbankeep audit 1")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	for range 2 {
+		again, err := records.Open(t.Context(), copied)
+		require.NoError(t, err)
+		next, err := audit.Open(t.Context(), again, journal(t, copied), nil, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		require.NoError(t, next.Record(change))
+		next.Close()
+		require.NoError(t, again.Close())
+	}
+	report := verify(t, copied)
+	assert.Zero(t, report.BadSeq, report.Problem)
+	assert.EqualValues(t, 3004, report.Checked)
+}
+
+// A journal that belongs to another trail is not believed, and not thrown away.
+func TestAJournalThatDoesNotFollowIsSetAside(t *testing.T) {
+	dir := t.TempDir()
+	written(t, dir, 3)
+	other := t.TempDir()
+	elsewhere, err := records.Open(t.Context(), other)
+	require.NoError(t, err)
+	ledger := &moody{DB: elsewhere, gate: make(chan struct{}, 1)}
+	wrong, err := audit.Open(t.Context(), ledger, journal(t, other), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	for range 4 { // the fourth would be the next, but for what stands before it
+		require.NoError(t, wrong.Record(change))
+	}
+	text, err := os.ReadFile(filepath.Join(other, "audit.journal.0"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "audit.journal.1"), text, 0o600))
+	close(ledger.gate)
+	wrong.Close()
+	require.NoError(t, elsewhere.Close())
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	trail, err := audit.Open(t.Context(), db, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	trail.Close()
+	require.NoError(t, db.Close())
+	assert.EqualValues(t, 3, verify(t, dir).Checked)
+	kept, err := filepath.Glob(filepath.Join(dir, "audit.journal.1.*"))
+	require.NoError(t, err)
+	assert.Len(t, kept, 1)
+}
+
+func BenchmarkRecord(b *testing.B) {
+	db, err := records.Open(b.Context(), b.TempDir())
+	require.NoError(b, err)
+	j, err := audit.OpenJournal(b.TempDir())
+	require.NoError(b, err)
+	trail, err := audit.Open(b.Context(), db, j, nil, slog.New(slog.DiscardHandler))
+	require.NoError(b, err)
+	b.SetParallelism(16)
+	b.RunParallel(func(pb *testing.PB) {
+		for pb.Next() {
+			if err := trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Path: "/level.csv", Outcome: keep.Done}); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	trail.Close()
+	db.Close()
+}

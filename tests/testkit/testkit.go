@@ -1,0 +1,268 @@
+// Package testkit runs a whole service on loopback for tests, and the real
+// clients against it: sftp, curl, lftp, and our own commands.
+package testkit
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/face/cli"
+	"urbankeep/internal/face/command"
+	"urbankeep/internal/people/signin"
+	"urbankeep/internal/service"
+)
+
+// Patience bounds one run of a client.
+const Patience = time.Minute
+
+// Keep is a running service.
+type Keep struct {
+	*service.Service
+	Dir string
+	t   *testing.T
+}
+
+// hostKeys are made once for all services of a test program: RSA takes its time.
+var hostKeys = struct {
+	sync.Once
+	dir string
+}{}
+
+// Folder makes a data folder with a short path, for sockets have short names.
+func Folder(t *testing.T) string {
+	dir, err := os.MkdirTemp("", "uk")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// Start runs a service on a new data folder until the test ends.
+func Start(t *testing.T) *Keep {
+	dir := Folder(t)
+	if hostKeys.dir != "" {
+		require.NoError(t, os.CopyFS(filepath.Join(dir, "hostkeys"), os.DirFS(hostKeys.dir)))
+		require.NoError(t, filepath.WalkDir(filepath.Join(dir, "hostkeys"), func(name string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				return err
+			}
+			return os.Chmod(name, 0o600) // which copying does not keep
+		}))
+	}
+	k := StartIn(t, dir)
+	hostKeys.Do(func() {
+		keys, err := os.MkdirTemp("", "ukhostkeys")
+		require.NoError(t, err)
+		require.NoError(t, os.CopyFS(keys, os.DirFS(filepath.Join(dir, "hostkeys"))))
+		hostKeys.dir = keys
+	})
+	return k
+}
+
+// StartIn runs a service on a data folder until the test ends.
+func StartIn(t *testing.T, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
+
+// many failed sign-ins of a test lock nobody out.
+var many = signin.Limits{Address: 1000, Account: 1000, Within: time.Minute, Lockout: time.Minute}
+
+// StartOn is StartIn with the files served on another address, and with other options.
+func StartOn(t *testing.T, dir, host string, edit ...func(*service.Options)) *Keep {
+	low := FreePorts(t)
+	k := &Keep{Dir: dir, t: t}
+	var err error
+	o := service.Options{Dir: dir, Console: "127.0.0.1:0", FTP: host + ":0", FTPS: host + ":0", SFTP: host + ":0",
+		PassiveLow: low, PassiveHigh: low + 49, Limits: many, FailureDelay: 50 * time.Millisecond, Log: slog.New(slog.NewTextHandler(t.Output(), nil))}
+	for _, change := range edit {
+		change(&o)
+	}
+	k.Service, err = service.Open(t.Context(), o)
+	require.NoError(t, err)
+	require.NoError(t, k.Service.Start(t.Context()))
+	t.Cleanup(func() { k.Halt(5 * time.Second) })
+	return k
+}
+
+// Halt stops the service, once.
+func (k *Keep) Halt(grace time.Duration) {
+	if k.Service == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	s := k.Service
+	k.Service = nil
+	require.NoError(k.t, s.Stop(ctx))
+}
+
+var nextPorts struct {
+	sync.Mutex
+	low int
+}
+
+// FreePorts gives the first of fifty ports for one service of this test program.
+func FreePorts(t *testing.T) int {
+	nextPorts.Lock()
+	defer nextPorts.Unlock()
+	if nextPorts.low == 0 {
+		nextPorts.low = 20000 + os.Getpid()%250*50
+	}
+	for {
+		nextPorts.low += 50
+		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(nextPorts.low)))
+		if err == nil {
+			l.Close()
+			return nextPorts.low
+		}
+		require.Less(t, nextPorts.low, 45000)
+	}
+}
+
+// CLI runs one of our commands against the service.
+func (k *Keep) CLI(args ...string) (stdout, stderr string, status int) {
+	return k.CLIWith("", args...)
+}
+
+// CLIWith gives the command a standard input.
+func (k *Keep) CLIWith(stdin string, args ...string) (stdout, stderr string, status int) {
+	var out, errs bytes.Buffer
+	env := command.Env{In: strings.NewReader(stdin), Out: &out, Err: &errs}
+	status = command.Main(k.t.Context(), env, cli.Commands(), append(args, "-data", k.Dir))
+	return out.String(), errs.String(), status
+}
+
+// Must runs one of our commands, which has to succeed, and reads its JSON into v
+// unless that is nil.
+func (k *Keep) Must(v any, args ...string) string {
+	k.t.Helper()
+	if v != nil {
+		args = append(args, "-json")
+	}
+	out, errs, status := k.CLI(args...)
+	require.Zero(k.t, status, "%v: %s", args, errs)
+	if v != nil {
+		require.NoError(k.t, json.Unmarshal([]byte(out), v), out)
+	}
+	return out
+}
+
+// Password is what accounts made by Account sign in with.
+const Password = "a password for tests"
+
+// Account adds an account with [Password]; args are more flags of account add.
+func (k *Keep) Account(name string, args ...string) {
+	k.t.Helper()
+	if !strings.Contains(strings.Join(args, " "), "-home") {
+		args = append(args, "-home", "files:{account}")
+	}
+	_, errs, status := k.CLIWith(Password+"\n", append([]string{"account", "add", name, "-password"}, args...)...)
+	require.Zero(k.t, status, errs)
+}
+
+// Home is the folder of an account that has the usual home.
+func (k *Keep) Home(account string) string { return filepath.Join(k.Dir, "files", account) }
+
+// Key makes a key pair with the real tool, gives the account its public half and
+// returns the private one's file.
+func (k *Keep) Key(account string, kind ...string) string {
+	k.t.Helper()
+	if kind == nil {
+		kind = []string{"-t", "ed25519"}
+	}
+	file := filepath.Join(k.t.TempDir(), "key")
+	out, err := exec.Command("ssh-keygen", append([]string{"-q", "-N", "", "-C", account + "@test", "-f", file}, kind...)...).CombinedOutput()
+	require.NoError(k.t, err, string(out))
+	k.Must(nil, "key", "add", account, file+".pub")
+	return file
+}
+
+// Run runs a program with a standard input and gives all that it prints.
+func Run(t *testing.T, stdin, program string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(t.Context(), Patience)
+	defer cancel()
+	run := exec.CommandContext(ctx, program, args...)
+	run.Stdin = strings.NewReader(stdin)
+	out, err := run.CombinedOutput()
+	require.NoError(t, ctx.Err(), "%s hangs: %s", program, out)
+	return string(out), err
+}
+
+// SSHOptions are what ssh and sftp need to trust this service and use one key.
+func (k *Keep) SSHOptions(keyFile string) []string {
+	_, port, _ := net.SplitHostPort(k.Address("sftp"))
+	return []string{"-q", "-P", port, "-i", keyFile, "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes",
+		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=" + os.DevNull}
+}
+
+// SFTP runs a batch of the real sftp client with a key.
+func (k *Keep) SFTP(account, keyFile string, lines ...string) (string, error) {
+	return Run(k.t, strings.Join(lines, "\n")+"\n", "sftp", append(append([]string{"-b", "-"}, k.SSHOptions(keyFile)...), account+"@127.0.0.1")...)
+}
+
+// Curl runs the real curl with [Password] on a path of a listener: "ftp" (with
+// TLS on request), "ftps" or "sftp".
+func (k *Keep) Curl(account, listener, path string, args ...string) (string, error) {
+	all := []string{"-sS", "-k", "--max-time", "50", "--user", account + ":" + Password}
+	if listener == "ftp" && !slices.Contains(args, "--no-ssl") {
+		all = append(all, "--ssl-reqd")
+	}
+	return Run(k.t, "", "curl", append(append(all, args...), listener+"://"+k.Address(listener)+path)...)
+}
+
+// LFTP runs a script of the real lftp with [Password].
+func (k *Keep) LFTP(account, listener string, lines ...string) (string, error) {
+	scheme := map[string]string{"ftp": "ftp", "ftps": "ftps"}[listener]
+	head := []string{"set ssl:verify-certificate no", "set ftp:ssl-force yes", "set ftp:ssl-protect-data yes", "set net:max-retries 1", "set net:timeout 20",
+		"set cmd:fail-exit yes", "open -u " + account + ",\"" + Password + "\" " + scheme + "://" + k.Address(listener)}
+	return Run(k.t, "", "lftp", "-c", strings.Join(append(head, lines...), "; "))
+}
+
+// File writes a file of random-looking bytes outside the service.
+func File(t *testing.T, size int) (name string, content []byte) {
+	content = make([]byte, size)
+	for i := range content {
+		content[i] = byte(i*i>>8 ^ i*31 ^ size)
+	}
+	name = filepath.Join(t.TempDir(), "file.bin")
+	require.NoError(t, os.WriteFile(name, content, 0o600))
+	return name, content
+}
+
+var binary struct {
+	sync.Once
+	path string
+	err  error
+}
+
+// Binary builds the program, once for all tests of a test program.
+func Binary(t *testing.T) string {
+	binary.Do(func() {
+		dir, err := os.MkdirTemp("", "ukbin")
+		if err != nil {
+			binary.err = err
+			return
+		}
+		binary.path = filepath.Join(dir, "urbankeep")
+		build := exec.Command("go", "build", "-o", binary.path, "urbankeep/cmd/urbankeep")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			binary.err = err
+			t.Log(string(out))
+		}
+	})
+	require.NoError(t, binary.err)
+	return binary.path
+}
