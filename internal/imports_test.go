@@ -1,7 +1,10 @@
 package internal_test
 
 import (
+	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -9,68 +12,121 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// floors is the floor plan, top to bottom: a package may import packages of
-// lower floors only. Those of one floor don't know one another.
-var floors = [][]string{
-	{"cmd/urbankeep", "scripts/shots", "scripts/bench", "scripts/package"},
-	{"internal/program"},
-	{"internal/demo", "tests/testkit"},
-	{"internal/service", "internal/face/cli"},
-	{"internal/face/web", "internal/protocol/ftp", "internal/protocol/sftp", "tests/browser"},
-	{"internal/desk/office"},
-	{"internal/desk/checkup"},
-	{"internal/people/signin", "internal/watch/traffic", "internal/keys/hostkey", "internal/keys/certificate", "internal/desk/rehearse", "internal/desk/handover", "internal/desk/backup", "internal/watch/series", "internal/watch/collector", "internal/watch/metrics"},
-	{"internal/files/tree"},
-	{"internal/files/quota"},
-	{"internal/files/store", "internal/watch/audit", "internal/keys/pubkey"},
-	{"internal/records", "internal/api"},
-	{"internal/keep", "internal/protocol/wire", "internal/face/command"},
+// wing is a part of the house. Its rooms stand on floors, top floor first; those of
+// one floor don't know one another. A wing of a single package has the room ".".
+type wing struct {
+	name  string
+	rooms [][]string
+	knows []string // the wings whose packages it may import
 }
 
-// mayNotKnow are walls inside the house: what a package must not import, though
-// it lies below.
-var mayNotKnow = map[string][]string{
-	"internal/keep":            {"context", "database/sql", "net", "net/http", "os", "io"},
-	"internal/face/cli":        {"internal/service", "internal/desk/office", "internal/records", "internal/files/tree", "internal/face/web"},
-	"internal/protocol/ftp":    {"internal/records", "internal/people/signin", "internal/desk/office", "internal/watch/audit", "database/sql", "net/http"},
-	"internal/protocol/sftp":   {"internal/records", "internal/people/signin", "internal/desk/office", "internal/watch/audit", "database/sql", "net/http"},
-	"internal/files/tree":      {"internal/watch/audit", "internal/records", "net/http"},
-	"internal/watch/traffic":   {"internal/records", "net/http"},
-	"internal/people/signin":   {"net/http"},
-	"internal/files/quota":     {"internal/files/tree", "net/http", "database/sql"},
-	"internal/desk/rehearse":   {"internal/records", "internal/files/tree", "net/http"},
-	"internal/desk/office":     {"net/http", "database/sql"},
-	"internal/desk/checkup":    {"internal/records", "internal/people/signin", "net/http", "database/sql"},
-	"internal/watch/metrics":   {"internal/records", "internal/files/tree", "database/sql"},
-	"internal/watch/collector": {"internal/files/tree", "net/http", "database/sql"},
-	"internal/desk/handover":   {"context", "internal/records", "net", "net/http", "os"},
-	"internal/watch/series":    {"internal/files/tree", "net/http", "database/sql"},
-	"internal/files/store":     {"internal/records"},
+// house is the floor plan, top to bottom: a wing knows wings that lie below it only.
+var house = []wing{
+	{"cmd/urbankeep", nil, []string{"program", "face"}},
+	{"program", nil, []string{"demo", "service", "face"}},
+	{"demo", nil, []string{"service", "face", "desk", "people", "keys", "records", "api", "keep"}},
+	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
+	{"face", [][]string{{"cli", "web"}, {"command"}}, []string{"desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
+	{"protocol", [][]string{{"ftp", "sftp"}, {"wire"}}, []string{"files", "keep"}},
+	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
+	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
+	{"watch", [][]string{{"traffic", "series", "collector", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
+	{"files", [][]string{{"tree"}, {"quota"}, {"store"}}, []string{"records", "keep"}},
+	{"keys", [][]string{{"hostkey", "certificate"}, {"pubkey"}}, []string{"records", "keep"}},
+	{"records", nil, []string{"keep"}},
+	{"api", nil, []string{"keep"}},
+	{"keep", nil, nil},
+}
+
+// walls are what a package must not import, though its wing might.
+var walls = map[string][]string{
+	"keep":            {"context", "database/sql", "net", "net/http", "os", "io"},
+	"face/cli":        {"desk", "people", "records", "watch", "files"},
+	"face/command":    {"desk", "people", "records", "watch", "files", "keys", "api"},
+	"protocol/ftp":    {"database/sql", "net/http"},
+	"protocol/sftp":   {"database/sql", "net/http"},
+	"files/tree":      {"records", "net/http"},
+	"files/quota":     {"net/http", "database/sql"},
+	"files/store":     {"records"},
+	"watch/traffic":   {"records", "net/http"},
+	"watch/metrics":   {"records", "files", "database/sql"},
+	"watch/collector": {"files", "net/http", "database/sql"},
+	"watch/series":    {"files", "net/http", "database/sql"},
+	"people/signin":   {"net/http"},
+	"desk/office":     {"net/http", "database/sql"},
+	"desk/checkup":    {"records", "people", "net/http", "database/sql"},
+	"desk/rehearse":   {"records", "files", "net/http"},
+	"desk/handover":   {"context", "records", "net", "net/http", "os"},
+}
+
+// room is where a package lies: its wing's place in the house and its floor there.
+func room(path string) (w, floor int, known bool) {
+	for n, wing := range house {
+		for floor, names := range append([][]string{{"."}}, wing.rooms...) {
+			for _, name := range names {
+				if filepath.Join(wing.name, name) == path {
+					return n, floor, wing.rooms == nil || floor > 0
+				}
+			}
+		}
+	}
+	return 0, 0, false
 }
 
 func TestImportsPointDownOnly(t *testing.T) {
-	floorOf := map[string]int{}
-	for n, floor := range floors {
-		for _, name := range floor {
-			floorOf["urbankeep/"+name] = n
-		}
-	}
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "urbankeep/...").Output()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "urbankeep/cmd/...", "urbankeep/internal/...").Output()
 	require.NoError(t, err)
+	place := strings.NewReplacer("urbankeep/internal/", "", "urbankeep/cmd/", "cmd/")
 	for line := range strings.Lines(string(out)) {
 		names := strings.Fields(line)
 		if len(names) == 0 || names[0] == "urbankeep/internal" {
 			continue
 		}
-		from, known := floorOf[names[0]]
-		require.True(t, known, "%s has no floor yet", names[0])
+		path := place.Replace(names[0])
+		from, floor, known := room(path)
+		require.True(t, known, "%s has no room yet", path)
 		for _, name := range names[1:] {
-			if to, ours := floorOf[name]; ours {
-				assert.Less(t, from, to, "%s may not import %s", names[0], name)
+			below := place.Replace(name)
+			for _, wall := range walls[path] {
+				assert.False(t, below == wall || strings.HasPrefix(name, "urbankeep/internal/"+wall+"/"), "%s may not know %s", path, below)
 			}
-			for _, wall := range mayNotKnow[strings.TrimPrefix(names[0], "urbankeep/")] {
-				assert.NotEqual(t, strings.Replace(wall, "internal/", "urbankeep/internal/", 1), name, "%s may not know %s", names[0], name)
+			if below == name {
+				continue // not of this house
 			}
+			to, lower, known := room(below)
+			switch {
+			case !known:
+				assert.Fail(t, "outside the house", "%s imports %s", path, name)
+			case from == to:
+				assert.Less(t, floor, lower, "%s may not import %s", path, below)
+			default:
+				assert.Less(t, from, to, "%s lies above %s", below, path)
+				assert.Contains(t, house[from].knows, house[to].name, "%s may not import %s", path, below)
+			}
+		}
+	}
+}
+
+// What stands in internal is what the plan has: wings with rooms hold nothing else.
+func TestTheHouseIsAsDrawn(t *testing.T) {
+	var drawn, found []string
+	for _, w := range house[1:] {
+		drawn = append(drawn, w.name)
+	}
+	entries, err := os.ReadDir(".")
+	require.NoError(t, err)
+	for _, entry := range entries {
+		if entry.IsDir() {
+			found = append(found, entry.Name())
+		}
+	}
+	slices.Sort(drawn)
+	assert.Equal(t, found, drawn)
+	plan, err := os.ReadFile("../docs/developing.md")
+	require.NoError(t, err)
+	for _, w := range house[1:] {
+		for _, name := range slices.Concat(append(w.rooms, []string{w.name})...) {
+			assert.True(t, strings.Contains(string(plan), " "+name+" ") || strings.Contains(string(plan), " "+name+"/ "), "docs/developing.md does not draw %s", name)
 		}
 	}
 }

@@ -27,7 +27,3 @@ const open = computed(() => Boolean(route.meta.open))
     </NMessageProvider>
   </NConfigProvider>
 </template>
-
-<style scoped>
-.frame { display: grid; grid-template-columns: 188px minmax(0, 1fr); min-height: 100vh; }
-</style>

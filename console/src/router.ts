@@ -1,8 +1,16 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { useOperator } from './operator'
+import { titleOf } from './rooms'
+
+// toHash waits until the part of the page is drawn that a link names.
+async function toHash(hash: string) {
+  for (let n = 0; n < 40 && !document.querySelector(hash); n++) await new Promise((done) => setTimeout(done, 25))
+  return { el: hash, top: 12 }
+}
 
 export const router = createRouter({
   history: createWebHistory(),
+  scrollBehavior: (to, from, saved) => saved ?? (to.hash ? toHash(to.hash) : to.name === from.name ? {} : { top: 0 }),
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },
     { path: '/sessions', name: 'sessions', component: () => import('./pages/SessionsPage.vue') },
@@ -33,3 +41,4 @@ router.beforeEach(async (to) => {
   if (await useOperator().known()) return true
   return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
 })
+router.afterEach((to) => (document.title = titleOf(to.name, to.params)))

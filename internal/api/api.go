@@ -1,5 +1,3 @@
-// Package api has the shapes that go over HTTP, as openapi.yaml describes them.
-// The server writes them and the command line reads them.
 package api
 
 import (
@@ -23,6 +21,13 @@ type Problem struct {
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty"`
+}
+
+// Named is one thing that a search by name has found.
+type Named struct {
+	Kind string `json:"kind"` // account, group or listener
+	Name string `json:"name"`
+	Note string `json:"note"`
 }
 
 // Account is who signs in to move files.

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -118,7 +119,7 @@ func TestTheCityHasTheSameHistoryOnEveryRunAndLiveTraffic(t *testing.T) {
 			over[string(tr.Protocol)] = over[string(tr.Protocol)] || tr.Outcome == "done"
 		}
 		return over["ftp"] && over["sftp"] && over["ftps"]
-	}, testkit.Patience, testkit.Patience/60)
+	}, testkit.Patience, 100*time.Millisecond)
 }
 
 func TestAFolderThatIsNoDemoIsLeftAlone(t *testing.T) {

@@ -3,6 +3,6 @@
 // reasons for those decisions, and the vocabulary of the audit trail.
 //
 // It does no input or output, starts no goroutine and reads no clock. It
-// imports nothing of this program. What enforcement uses is what is explained
+// imports and knows nothing of this program. What enforcement uses is what is explained
 // to people: a [Verdict] is both.
 package keep

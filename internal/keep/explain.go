@@ -2,6 +2,8 @@ package keep
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -57,13 +59,28 @@ func Explain(e *Effective, q Question) []Step {
 		steps = append(steps, Step{"sessions", q.Sessions < int(e.MaxSessions), fmt.Sprintf("%d of at most %d are open", q.Sessions, e.MaxSessions)})
 	}
 	verdict := NewPolicy(e).Decide(q.Right, q.Path, q.At)
-	steps = append(steps, Step{"right", verdict.Allowed, verdict.Explain()})
+	steps = append(steps, Step{"right", verdict.Allowed, verdict.Explain() + e.passedOver(verdict)})
 	if q.Right&(Upload|Overwrite|Mkdir|Link) != 0 {
 		for _, room := range q.Room {
 			steps = append(steps, room.step())
 		}
 	}
 	return steps
+}
+
+// passedOver names the groups whose grants on the deciding folder don't count, because the
+// account has its own there.
+func (e *Effective) passedOver(v Verdict) string {
+	var names []string
+	for _, g := range e.passed {
+		if v.ground != nil && g.Path == v.ground.path && !slices.Contains(names, g.From) {
+			names = append(names, g.From)
+		}
+	}
+	if names == nil {
+		return ""
+	}
+	return "; in place of what " + strings.Join(names, " and ") + " would give there"
 }
 
 func networkStep(e *Effective, from string) Step {
@@ -98,6 +115,24 @@ func (r Room) step() Step {
 	return Step{"quota", bytes != 0 && files != 0, said}
 }
 
+// gateRules says whom the rules of the service and of its listeners let connect, for who did
+// not ask from where.
+func gateRules(q Question) string {
+	text := ""
+	say := func(of string, rules Rules) {
+		if len(rules.Allow)+len(rules.Deny) > 0 {
+			text += fmt.Sprintf("; %s: networks allowed: %s; denied: %s", of, sayNetworks(rules.Allow, "every one"), sayNetworks(rules.Deny, "none"))
+		}
+	}
+	say("of the service", q.Gate)
+	for _, l := range q.Listeners {
+		if !l.Stopped {
+			say("of "+l.Name, Rules{l.Allow, l.Deny})
+		}
+	}
+	return text
+}
+
 // gateStep looks for a listener that lets the address in.
 func gateStep(e *Effective, q Question) Step {
 	if q.From != "" && !q.Gate.Admit(q.From) {
@@ -119,7 +154,7 @@ func gateStep(e *Effective, q Question) Step {
 	case open == "":
 		return Step{"gate", false, fmt.Sprintf("%s may not connect: refused by the network rules of%s", q.From, refused)}
 	case q.From == "":
-		return Step{"gate", true, "listeners:" + open}
+		return Step{"gate", true, "listeners:" + open + gateRules(q)}
 	case refused != "":
 		return Step{"gate", true, fmt.Sprintf("%s may connect to%s, not to%s", q.From, open, refused)}
 	}

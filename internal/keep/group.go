@@ -40,15 +40,18 @@ type Effective struct {
 	*Account
 	Terms          // in force
 	Mounts []Mount // its own and those of its groups, {group} replaced; a path that two bring is the first's
-	Grants []Grant // its own and those of its groups
+	Grants []Grant // its own, and those of its groups on other paths
 	from   []string
+	passed []Grant // of groups, on paths on which the account has its own
 }
 
 // Resolve puts an account and its groups, which are given in the account's order,
 // together. The error is a [*FieldError] that says what would be wrong with it.
 //
 // The rule: what the account sets itself decides; else the first of its groups
-// that sets a value decides it. Mounts and grants of all of them add up.
+// that sets a value decides it. Mounts add up; the first that brings a path decides it.
+// On each path the account's own grants count where it has any there; else those of its
+// groups add up.
 func Resolve(a *Account, groups []*Group) (*Effective, error) {
 	e := &Effective{Account: a}
 	e.Terms, e.from = inForce(&a.Settings, groups)
@@ -71,6 +74,11 @@ func Resolve(a *Account, groups []*Group) (*Effective, error) {
 			return nil, err
 		}
 		for _, grant := range g.Grants {
+			if slices.ContainsFunc(a.Grants, func(own Grant) bool { return own.Path == grant.Path }) {
+				grant.From = g.Name
+				e.passed = append(e.passed, grant)
+				continue
+			}
 			grant.From = g.Name
 			e.Grants = append(e.Grants, grant)
 		}

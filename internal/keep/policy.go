@@ -118,7 +118,8 @@ const onFolders = List | Mkdir | Rmdir
 // Decide says whether the policy gives a right on a clean, absolute path at a time.
 //
 // The rule, the same everywhere: go up from the path to the first folder that has
-// grants, the path itself among them. The grants on it decide, no other: those
+// grants, the path itself among them. The grants on it decide, no other: the
+// account's own, or where it has none there those of its groups (see [Resolve]). Those
 // that count for the file's name and at this time add up. Where no folder on the
 // way has a grant nothing is allowed; and a read-only mount allows nothing but
 // list and download whatever the grants say. Filters are held against the names
@@ -252,22 +253,40 @@ func (p *Policy) Any(at string) bool {
 // Mounts lists the mounts, deepest path first.
 func (p *Policy) Mounts() []Mount { return p.mounts }
 
-// Uniform reports whether the same grants decide for everything in a mount, so
-// that a symbolic link inside it can't lead from one grant's ground to another's,
-// or from a name that a filter takes to one that it does not.
-func (p *Policy) Uniform(mountAt string) bool {
+// Plain reports whether one decision holds for everything right in a folder: no grants lie
+// below it, and those that decide look at no name.
+func (p *Policy) Plain(folder string) bool {
+	decided := false
 	for i := range p.grounds {
-		at := p.grounds[i].path
-		if at != mountAt && Covers(mountAt, at) && p.MountOf(at).At == mountAt {
+		g := &p.grounds[i]
+		if g.path != folder && Covers(folder, g.path) {
 			return false
 		}
-		if !Covers(at, mountAt) && !Covers(mountAt, at) {
+		if decided || !Covers(g.path, folder) {
 			continue
 		}
-		for _, g := range p.grounds[i].grants {
-			if len(g.Only) > 0 || len(g.Never) > 0 {
+		decided = true
+		for n := range g.grants {
+			if len(g.grants[n].Only) > 0 || len(g.grants[n].Never) > 0 {
 				return false
 			}
+		}
+	}
+	return true
+}
+
+// Alike reports whether the same grants count for two paths at all times, in the same
+// mount: then a second name for a file gives no more than the first one does.
+func (p *Policy) Alike(a, b string) bool {
+	one, two := p.decide(0, a, path.Base(a), time.Time{}), p.decide(0, b, path.Base(b), time.Time{})
+	if one.ground != two.ground || one.ground == nil || one.Mount != two.Mount {
+		return false
+	}
+	for i := range one.ground.grants {
+		g := one.ground.grants[i]
+		g.times = nil
+		if (g.counts(one.name, time.Time{}) == "") != (g.counts(two.name, time.Time{}) == "") {
+			return false
 		}
 	}
 	return true
@@ -316,7 +335,8 @@ func Covers(folder, at string) bool {
 const MaxPathLength = 4096
 
 // CleanPath turns what a client sent into a clean absolute path of the tree,
-// relative names starting at the folder cwd. It can't leave "/".
+// relative names starting at the folder cwd. It can't leave "/". Bytes that are not
+// UTF-8 are spelled as [Spell] does.
 func CleanPath(cwd, name string) (string, error) {
 	if len(name) > MaxPathLength {
 		return "", Refuse(BadName, "the name is too long")
@@ -324,6 +344,7 @@ func CleanPath(cwd, name string) (string, error) {
 	if err := CheckPathName(name); err != nil {
 		return "", err
 	}
+	name = spellBytes(name)
 	if !strings.HasPrefix(name, "/") {
 		name = cwd + "/" + name
 	}

@@ -90,7 +90,10 @@ func TestFiltersAndWindowsSayWhyTheyDoNotCount(t *testing.T) {
 	}
 	assert.True(t, p.See("/out/a.tif", false, noon.Add(time.Hour)).Allowed)
 	assert.False(t, p.See("/out/a.txt", false, noon.Add(time.Hour)).Allowed)
-	assert.False(t, p.Uniform("/"), "a link could lead from a name that a filter takes to one that it does not")
+	assert.False(t, p.Plain("/out"), "its filters look at names")
+	assert.True(t, p.Alike("/out/a.tif", "/out/sub/b.tif"))
+	assert.False(t, p.Alike("/out/a.tif", "/out/a.txt"), "a filter takes one and not the other")
+	assert.False(t, p.Alike("/out/a.tif", "/a.tif"), "other grants decide")
 }
 
 func TestGrantsAreReadBackAsTheyAreSaid(t *testing.T) {
@@ -136,7 +139,16 @@ func FuzzPatterns(f *testing.F) {
 func naive(a *Account, groups []*Group, right Rights, at string, now time.Time) bool {
 	mounts, grants := slices.Clone(a.Mounts), slices.Clone(a.Grants)
 	for _, g := range groups {
-		mounts, grants = append(mounts, g.Mounts...), append(grants, g.Grants...)
+		mounts = append(mounts, g.Mounts...)
+		for _, theirs := range g.Grants {
+			own := false
+			for _, mine := range a.Grants {
+				own = own || mine.Path == theirs.Path
+			}
+			if !own {
+				grants = append(grants, theirs)
+			}
+		}
 	}
 	up := func(visit func(folder string) bool) {
 		for p := at; !visit(p) && p != "/"; p = path.Dir(p) {
@@ -270,7 +282,13 @@ func TestTheFirstThatSetsAValueDecidesIt(t *testing.T) {
 	assert.Equal(t, "crew", e.Mounts[0].Folder, "its own home, not the group's")
 	assert.Equal(t, &Quota{Bytes: 2 << 30}, e.Mounts[0].Quota)
 	assert.Equal(t, "crews/maps", e.Mounts[1].Folder)
-	assert.True(t, NewPolicy(e).Decide(List|Upload, "/f", noon).Allowed, "grants add up")
+	p := NewPolicy(e)
+	assert.True(t, p.Decide(List, "/f", noon).Allowed)
+	assert.False(t, p.Decide(Upload, "/f", noon).Allowed, "where the account has grants of its own its groups' don't count")
+	a.Grants = []Grant{grant("/elsewhere", List)}
+	e, err = Resolve(a, []*Group{crews, all, {Name: "more", Grants: []Grant{grant("/", List)}}})
+	require.NoError(t, err)
+	assert.True(t, NewPolicy(e).Decide(List|Upload, "/f", noon).Allowed, "those of several groups add up")
 	for _, s := range AllSettings {
 		text := e.Account.Settings.Text(s.Name)
 		var back Settings
@@ -284,11 +302,12 @@ func TestTheFirstThatSetsAValueDecidesIt(t *testing.T) {
 	}
 }
 
-func TestUniformSeesOnlyGrantsInsideTheMount(t *testing.T) {
-	maps := []Mount{{At: "/basemaps", Store: "files", Folder: "maps"}}
-	assert.True(t, policy(t, account(maps, grant("/", Full), grant("/basemaps", readOnly))).Uniform("/"))
-	assert.False(t, policy(t, account(maps, grant("/", Full), grant("/in", dropOnly))).Uniform("/"))
-	assert.True(t, policy(t, account(maps, grant("/", Full), grant("/in", dropOnly))).Uniform("/basemaps"))
+func TestAFolderIsPlainWhenOneDecisionHoldsForAllInIt(t *testing.T) {
+	p := policy(t, account(nil, grant("/", Full), grant("/in/deep", dropOnly)))
+	assert.False(t, p.Plain("/"))
+	assert.False(t, p.Plain("/in"))
+	assert.True(t, p.Plain("/in/deep"))
+	assert.True(t, p.Plain("/out"))
 }
 
 func TestBranchesNameTheMountsBelow(t *testing.T) {

@@ -132,4 +132,7 @@ func TestExplainNamesEachStepThatSaysNo(t *testing.T) {
 		}
 		assert.Equal(t, c.step, said)
 	}
+	listeners[1].Deny = networks
+	asked := Explain(e, Question{Right: Upload, Path: "/f", At: noon, Listeners: listeners, Gate: Rules{Allow: networks}})
+	assert.Equal(t, "listeners: sftp; of the service: networks allowed: 198.51.100.0/24; denied: none; of sftp: networks allowed: every one; denied: 198.51.100.0/24", asked[0].Say, "who may connect is said to who does not ask from where")
 }

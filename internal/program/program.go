@@ -1,5 +1,3 @@
-// Package program puts together the commands that the program has, for main and for what
-// documents them.
 package program
 
 import (

@@ -80,7 +80,7 @@ func (db *DB) open(ctx context.Context, file string) error {
 	}
 	f.Close()
 	db.dsn = dsnOf(file)
-	if db.write, err = sqlx.Open("sqlite", db.dsn+"&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"); err != nil {
+	if db.write, err = sqlx.Open("sqlite", db.dsn+"&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"); err != nil {
 		return fmt.Errorf("open the records: %w", err)
 	}
 	db.write.SetMaxOpenConns(1)

@@ -63,13 +63,9 @@ func TestAFolderOfANewerVersionIsRefusedAndLeftAlone(t *testing.T) {
 	require.NoError(t, file.Close())
 }
 
-// What an earlier version has recorded of accounts is there after the records were
-// brought to this one's form.
-func TestAccountsOfAnEarlierVersionKeepTheirRules(t *testing.T) {
-	dir := t.TempDir()
-	file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
-	require.NoError(t, err)
-	for n := 1; n <= 5; n++ {
+// atVersion makes the tables of an earlier version.
+func atVersion(t *testing.T, file *sql.DB, version int) {
+	for n := 1; n <= version; n++ {
 		found, err := filepath.Glob(fmt.Sprintf("migrations/%04d_*.sql", n))
 		require.NoError(t, err)
 		text, err := os.ReadFile(found[0])
@@ -77,7 +73,48 @@ func TestAccountsOfAnEarlierVersionKeepTheirRules(t *testing.T) {
 		_, err = file.Exec(string(text))
 		require.NoError(t, err)
 	}
-	_, err = file.Exec(`PRAGMA user_version = 5;
+	_, err := file.Exec(fmt.Sprintf("PRAGMA user_version = %d", version))
+	require.NoError(t, err)
+}
+
+// Since version 14 the grants of groups don't count on a folder on which an account has
+// its own: whoever had both keeps what they added up to.
+func TestGrantsThatAddedUpAreKeptAsTheAccountsOwn(t *testing.T) {
+	dir := t.TempDir()
+	file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
+	require.NoError(t, err)
+	atVersion(t, file, 13)
+	_, err = file.Exec(`INSERT INTO account_group (name, note, settings, mounts, grants, created, changed) VALUES
+		('Crews', '', '{}', '[]', '[{"path":"/","rights":"list"},{"path":"/maps","rights":"list,download"}]', 1, 1),
+		('desk', '', '{}', '[]', '[{"path":"/","rights":"delete","never":["*.exe"]},{"path":"/in","rights":"upload"}]', 1, 1);
+		INSERT INTO account (name, note, state, password_hash, created, changed, groups, settings, mounts, grants) VALUES
+		('ann', '', 'active', '', 1, 1, '["crews","desk"]', '{}', '[{"at":"/","store":"files","folder":"ann"}]', '[{"path":"/in","rights":"list"},{"path":"/","rights":"upload"}]'),
+		('ben', '', 'active', '', 1, 1, '["crews"]', '{}', '[{"at":"/","store":"files","folder":"ben"}]', '[{"path":"/in","rights":"list"}]'),
+		('cal', '', 'active', '', 1, 1, '[]', '{}', '[]', '[]')`)
+	require.NoError(t, err)
+	require.NoError(t, file.Close())
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	own := func(name string) []keep.Grant {
+		a, err := db.Account(t.Context(), name)
+		require.NoError(t, err)
+		return a.Grants
+	}
+	assert.ElementsMatch(t, []keep.Grant{{Path: "/in", Rights: keep.List}, {Path: "/", Rights: keep.Upload}, {Path: "/", Rights: keep.List},
+		{Path: "/", Rights: keep.Delete, Never: []string{"*.exe"}}, {Path: "/in", Rights: keep.Upload}}, own("ann"))
+	assert.Equal(t, []keep.Grant{{Path: "/in", Rights: keep.List}}, own("ben"), "what never met stays as it was")
+	assert.Empty(t, own("cal"))
+}
+
+// What an earlier version has recorded of accounts is there after the records were
+// brought to this one's form.
+func TestAccountsOfAnEarlierVersionKeepTheirRules(t *testing.T) {
+	dir := t.TempDir()
+	file, err := sql.Open("sqlite", filepath.Join(dir, "urbankeep.db"))
+	require.NoError(t, err)
+	atVersion(t, file, 5)
+	_, err = file.Exec(`
 		INSERT INTO store VALUES ('files', '/srv/files');
 		INSERT INTO account (id, name, note, state, password_hash, allow_plain, created, changed, last_sign_in, sign_in_by, valid_until, max_sessions, max_upload)
 			VALUES (7, 'ann', 'n', 'suspended', 'h', 1, 1000000, 2000000, 3000000, 'both', 4070908800000000, 3, 4096);

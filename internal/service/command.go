@@ -60,10 +60,10 @@ type Hooks struct {
 	Ready  func(context.Context, *Service) func() // once everything does; gives what ends it
 }
 
-// Run serves until SIGTERM, an interrupt or the end of ctx. When every listener
+// Run serves until SIGTERM, SIGHUP (its terminal went), an interrupt or the end of ctx. When every listener
 // accepts it prints the line that begins with "ready".
 func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, hooks Hooks) error {
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	s, err := Open(ctx, o)
 	if err != nil {

@@ -73,6 +73,11 @@ func listen(l keep.Listener) (net.Listener, error) {
 	return nil, &keep.FieldError{Field: "address", Say: strings.TrimSuffix(fmt.Sprintf("listener %s on %s: %v: %s", l.Name, l.Address, err, advice), ": ")}
 }
 
+// tlsSuites are what TLS 1.2 offers: forward-secret, with authenticated encryption. TLS 1.3
+// has no other.
+var tlsSuites = []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
+	tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256}
+
 // serverFor makes the server of a listener.
 func (s *Service) serverFor(l keep.Listener) protocolServer {
 	log := s.log.With("listener", l.Name)
@@ -80,7 +85,7 @@ func (s *Service) serverFor(l keep.Listener) protocolServer {
 	if l.Protocol == keep.SFTP {
 		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Admit: admit, Timeouts: sftp.DefaultTimeouts, Log: log}
 	}
-	return &ftp.Server{Listener: l, TLS: &tls.Config{GetCertificate: s.certificate.Get, MinVersion: tls.VersionTLS12},
+	return &ftp.Server{Listener: l, TLS: &tls.Config{GetCertificate: s.certificate.Get, MinVersion: tls.VersionTLS12, CipherSuites: tlsSuites},
 		Keeper: ftpDoor{s.door}, Admit: admit, Timeouts: ftp.DefaultTimeouts, Log: log}
 }
 

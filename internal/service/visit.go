@@ -31,6 +31,7 @@ type door struct {
 	accounts *signin.Accounts
 	traffic  *traffic.Registry
 	ledger   *quota.Ledger
+	moves    tree.Moves
 	log      *slog.Logger
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
@@ -129,7 +130,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

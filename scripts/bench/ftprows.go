@@ -22,7 +22,7 @@ func (w *world) ftp(name, unit, over string, target float64, do func(url, addres
 }
 
 func (w *world) ftpRows() []row {
-	mib := float64(w.mib)
+	mib := w.mib
 	get := func(url, _ string) (float64, error) {
 		return timed(mib, func() error { return w.curl(url+"/large", "-o", os.DevNull) })
 	}
@@ -33,8 +33,7 @@ func (w *world) ftpRows() []row {
 		return timed(mib*parallel, func() error { return w.crowd(func(int) error { return w.curl(url+"/large", "-o", os.DevNull) }) })
 	}
 	signIns := w.ftp("ftps sign-ins", "per s", "ftps", 0, func(_, address string) (float64, error) {
-		const n = 300
-		return timed(n, func() error { return w.ftpsSignIns(address, n) })
+		return timed(signInRuns, func() error { return w.ftpsSignIns(address, signInRuns) })
 	})
 	signIns.turns = 7
 	return []row{
@@ -124,7 +123,7 @@ func (w *world) ftpsSignIns(address string, n int) error {
 	return nil
 }
 
-// idleFTPS is what 200 sessions that do nothing add to a process, per session, in KiB.
+// idleFTPS is what sessions that do nothing add to a process, per session, in KiB.
 func (w *world) idleFTPS(address string, pid int) (float64, error) {
 	return idle(pid, func() (func() error, error) {
 		conn, _, err := enter(address)

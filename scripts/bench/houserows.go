@@ -10,18 +10,9 @@ import (
 	"strings"
 )
 
-// How many accounts and groups a crowded house has, and how many grants reach each
-// account by its two groups.
-const (
-	crowdAccounts = 2000
-	crowdGroups   = 200
-	crowdGrants   = 10 // of each group
-)
-
 // houseRows compare the service with itself: where rules and limits are many with
 // where there are none.
 func (w *world) houseRows() []row {
-	small := 0
 	return []row{
 		{name: "ssh sign-ins, 2,000 accounts against one", unit: "per s", target: 0.9, turns: 7,
 			ours: func() (float64, error) {
@@ -30,21 +21,24 @@ func (w *world) houseRows() []row {
 			floor: func() (float64, error) { return w.signInRate(w.oursAt["sftp"]) }},
 		{name: "sftp upload of 4 KiB files, with a quota", unit: "files/s", target: 0.9,
 			ours: func() (float64, error) {
-				small++
-				return w.inTheCrowd(func(at string) (float64, error) { return w.putSmallInto(at, fmt.Sprint("quota", small)) })
+				return w.inTheCrowd(w.putSmallInto)
 			},
-			floor: func() (float64, error) { return w.putSmallInto(w.oursAt["sftp"], fmt.Sprint("free", small)) }},
+			floor: func() (float64, error) { return w.putSmallInto(w.oursAt["sftp"]) }},
 	}
 }
 
 func (w *world) signInRate(address string) (float64, error) {
-	const n = 400
-	return timed(n, func() error { return w.signIns(address, n) })
+	return timed(signInRuns, func() error { return w.signIns(address, signInRuns) })
 }
 
-func (w *world) putSmallInto(address, to string) (float64, error) {
+// putSmallInto sends the small files to a folder that is new each time.
+func (w *world) putSmallInto(address string) (float64, error) {
 	if err := w.makeSmall(); err != nil {
 		return 0, err
+	}
+	to := w.fresh("small")
+	if address == w.oursAt["sftp"] {
+		defer func() { w.fetched = to }()
 	}
 	return timed(smallFiles, func() error { return w.sftp(address, "mkdir "+to, "put "+w.small+"/* "+to+"/") })
 }

@@ -23,12 +23,6 @@ import (
 	"urbankeep/tests/browser"
 )
 
-const (
-	liveSessions = 1000
-	livePace     = time.Second // each session does something so often
-	liveWatch    = 10 * time.Second
-)
-
 // load is many live sessions that each list a folder now and then.
 type load struct {
 	conns []io.Closer
@@ -75,7 +69,7 @@ func (l *load) live(client *ssh.Client, n int) {
 	ask(1, 0, 0, 0, 3) // INIT, version 3
 	tick := time.NewTicker(livePace)
 	defer tick.Stop()
-	time.Sleep(livePace * time.Duration(n) / liveSessions)
+	time.Sleep(livePace * time.Duration(n) / time.Duration(liveSessions))
 	for {
 		opened := ask(11, 0, 0, 0, 1, 0, 0, 0, 1, '/') // OPENDIR
 		if len(opened) < 9 || opened[0] != 102 {
@@ -159,7 +153,7 @@ func (w *world) streamed(whole bool) (float64, error) {
 		}
 	}
 	if whole {
-		return float64(one) * liveSessions / livePace.Seconds() / 1024, nil
+		return float64(one*liveSessions) / livePace.Seconds() / 1024, nil
 	}
 	return float64(total) / 1024 / time.Since(started).Seconds(), nil
 }

@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -19,11 +20,16 @@ import (
 )
 
 func main() {
+	tiny := flag.Bool("tiny", false, "run each row with next to nothing, to see that it can be run")
+	flag.Parse()
+	if *tiny {
+		beTiny()
+	}
 	var err error
-	if len(os.Args) > 1 && os.Args[1] == "floor" {
+	if flag.Arg(0) == "floor" {
 		err = serveFloor()
 	} else {
-		err = bench(os.Args[1:])
+		err = bench(flag.Args())
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -89,6 +95,7 @@ func (r row) measure() error {
 	if n == 0 {
 		n = usualTurns
 	}
+	n = min(n, mostTurns)
 	var ours, floor, ratio []float64
 	for turn := range n {
 		var f, o float64
@@ -144,7 +151,9 @@ type world struct {
 	consoleAt    string
 	floorFTP     map[string]string // addresses by protocol
 	key          string
-	mib          int // size of the large file
+	mib          int    // size of the large file
+	made         int    // names that were given by fresh
+	fetched      string // a folder of small files to fetch; "" until there is one
 	large, small string
 	store        string    // our account's home on disk
 	crowded      *exec.Cmd // a service with many accounts; nil until it is needed
@@ -200,7 +209,7 @@ func (w *world) account(data string) error {
 		w.oursAt[l.Name] = l.Listening
 	}
 	w.store = filepath.Join(data, "files", "crew")
-	w.mib = 1024
+	w.mib = largeMiB
 	w.large = filepath.Join(w.dir, "large")
 	w.small = filepath.Join(w.dir, "small")
 	if err := writeLarge(w.large, w.mib); err != nil {
@@ -268,10 +277,16 @@ func (w *world) stop() {
 }
 
 // timed runs something and gives how often a second it would fit, times amount.
-func timed(amount float64, do func() error) (float64, error) {
+func timed(amount int, do func() error) (float64, error) {
 	started := time.Now()
 	err := do()
-	return amount / time.Since(started).Seconds(), err
+	return float64(amount) / time.Since(started).Seconds(), err
+}
+
+// fresh gives a name that nothing has yet: turns come in changing order, and each side makes folders of its own.
+func (w *world) fresh(name string) string {
+	w.made++
+	return fmt.Sprintf("%s%d", name, w.made)
 }
 
 // sftp runs a batch of the real client.

@@ -19,14 +19,8 @@ func (w *world) both(name, unit string, target float64, do func(address string) 
 		floor: func() (float64, error) { return do(w.floorAt) }}
 }
 
-const (
-	smallFiles = 5000
-	smallSize  = 4096
-	parallel   = 16
-)
-
 func (w *world) rows() []row {
-	mib := float64(w.mib)
+	mib := w.mib
 	return append([]row{
 		w.both("sftp download, 1 GiB", "MiB/s", 0.9, func(address string) (float64, error) {
 			return timed(mib, func() error { return w.sftp(address, "get large "+os.DevNull) })
@@ -82,18 +76,19 @@ func (w *world) makeSmall() error {
 // smallUp's floor is the same client on the bare server, which gives the round
 // trips, plus making the same files straight on the disk.
 func (w *world) smallUp() row {
-	turn := 0
 	return row{name: "sftp upload, 5,000 files of 4 KiB", unit: "files/s",
 		ours: func() (float64, error) {
-			turn++
-			to := fmt.Sprintf("small%d", turn)
+			if err := w.makeSmall(); err != nil {
+				return 0, err
+			}
+			to := w.fresh("small")
 			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "mkdir "+to, "put "+w.small+"/* "+to+"/") })
 		},
 		floor: func() (float64, error) {
 			if err := w.makeSmall(); err != nil {
 				return 0, err
 			}
-			straight := filepath.Join(w.dir, fmt.Sprintf("straight%d", turn))
+			straight := filepath.Join(w.dir, w.fresh("straight"))
 			return timed(smallFiles, func() error {
 				if err := os.CopyFS(straight, os.DirFS(w.small)); err != nil {
 					return err
@@ -104,15 +99,21 @@ func (w *world) smallUp() row {
 }
 
 func (w *world) smallDown() row {
-	turn := 0
 	return row{name: "sftp download, 5,000 files of 4 KiB", unit: "files/s",
 		ours: func() (float64, error) {
-			turn++
-			to := filepath.Join(w.dir, fmt.Sprintf("back%d", turn))
+			if w.fetched == "" {
+				if _, err := w.putSmallInto(w.oursAt["sftp"]); err != nil {
+					return 0, err
+				}
+			}
+			to := filepath.Join(w.dir, w.fresh("back"))
 			os.Mkdir(to, 0o755)
-			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "get small1/* "+to+"/") })
+			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "get "+w.fetched+"/* "+to+"/") })
 		},
 		floor: func() (float64, error) { // the round trips of open, stat, read, close, and reading straight from the disk
+			if err := w.makeSmall(); err != nil {
+				return 0, err
+			}
 			names := make([]string, smallFiles)
 			for n := range names {
 				names[n] = fmt.Sprintf("put %s/f%04d f", w.small, n)
@@ -190,14 +191,13 @@ func (w *world) idleMemory(address string, pid int) (float64, error) {
 	})
 }
 
-// idle opens 200 sessions and gives what each adds to a process, in KiB.
+// idle opens sessions that do nothing and gives what each adds to a process, in KiB.
 func idle(pid int, open func() (end func() error, err error)) (float64, error) {
-	const n = 200
 	before, err := resident(pid)
 	if err != nil {
 		return 0, err
 	}
-	for range n {
+	for range idlers {
 		end, err := open()
 		if err != nil {
 			return 0, err
@@ -206,7 +206,7 @@ func idle(pid int, open func() (end func() error, err error)) (float64, error) {
 	}
 	time.Sleep(3 * time.Second)
 	after, err := resident(pid)
-	return (after - before) / n, err
+	return (after - before) / float64(idlers), err
 }
 
 // resident is the resident memory of a process, in KiB (proc(5)).
@@ -218,9 +218,6 @@ func resident(pid int) (float64, error) {
 	_, rest, _ := strings.Cut(string(text), "VmRSS:")
 	return strconv.ParseFloat(strings.Fields(rest)[0], 64)
 }
-
-// entries is how many a listed folder has.
-const entries = 100_000
 
 func (w *world) listing() row {
 	return row{name: "sftp ls, 100,000 entries", unit: "entries/s",

@@ -20,12 +20,6 @@ import (
 	"urbankeep/internal/watch/audit"
 )
 
-const (
-	fewRecords  = 1_000_000
-	manyRecords = 10_000_000
-	someRecords = 200_000 // for rates of writing
-)
-
 // trails are two made-up trails of different lengths; nil until they are needed.
 type trails struct {
 	few, many *records.DB
@@ -274,7 +268,7 @@ func (w *world) sizeOfRecord() (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return float64(info.Size()) / manyRecords, nil
+	return float64(info.Size()) / float64(manyRecords), nil
 }
 
 func (w *world) sizeAsJSON() (float64, error) {
@@ -289,7 +283,7 @@ func (w *world) sizeAsJSON() (float64, error) {
 			return 0, err
 		}
 	}
-	return float64(text.Len()) / someRecords, nil
+	return float64(text.Len()) / float64(someRecords), nil
 }
 
 // nothing is a ledger that keeps nothing: what it costs to keep a trail is measured
@@ -317,8 +311,6 @@ func (w *world) serve(dir string, ledger audit.Ledger) (*service.Service, error)
 	return s, s.Start(ctx)
 }
 
-var auditedTurn int
-
 func (w *world) audited(s **service.Service, ledger audit.Ledger) (float64, error) {
 	if err := w.makeSmall(); err != nil {
 		return 0, err
@@ -334,7 +326,6 @@ func (w *world) audited(s **service.Service, ledger audit.Ledger) (float64, erro
 			return 0, fmt.Errorf("%w: %s", err, out)
 		}
 	}
-	auditedTurn++
-	to := fmt.Sprint("audited", auditedTurn)
+	to := w.fresh("audited")
 	return timed(smallFiles*2/5, func() error { return w.sftp((*s).Address("sftp"), "mkdir "+to, "put "+w.small+"/f[0-1]* "+to+"/") })
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,14 +30,35 @@ func main() {
 	version := flag.String("version", readVersion(), "the `version` that the packages have")
 	platforms := flag.String("platforms", "linux/amd64,linux/arm64,darwin/arm64,windows/amd64", "what to build for, as in `linux/amd64`")
 	out := flag.String("out", "dist", "the `folder` to build into")
+	kind := flag.String("kind", "", "one of deb, rpm and tar only; all of them when empty")
+	only := flag.String("arch", "", "one architecture only, as in `amd64`; all of them when empty")
 	flag.Parse()
+	kinds := []string{"deb", "rpm", "tar"}
+	if *kind != "" && !slices.Contains(kinds, *kind) {
+		fmt.Fprintf(os.Stderr, "package: %q is no kind of package: use deb, rpm or tar\n", *kind)
+		os.Exit(2)
+	}
+	made := 0
 	for _, platform := range strings.Split(*platforms, ",") {
 		system, arch, _ := strings.Cut(platform, "/")
 		b := &build{version: *version, system: system, arch: arch, out: *out}
+		for _, k := range kinds {
+			if (*kind == "" || *kind == k) && (k == "tar" || system == "linux") && (*only == "" || *only == arch) {
+				b.kinds = append(b.kinds, k)
+			}
+		}
+		if len(b.kinds) == 0 {
+			continue
+		}
+		made++
 		if err := b.run(); err != nil {
 			fmt.Fprintf(os.Stderr, "package %s: %v\n", platform, err)
 			os.Exit(1)
 		}
+	}
+	if made == 0 {
+		fmt.Fprintf(os.Stderr, "package: there is nothing of kind %q for %q: architectures are those of %s\n", *kind, *only, *platforms)
+		os.Exit(2)
 	}
 }
 
@@ -51,6 +73,7 @@ func readVersion() string {
 // build makes the packages of one platform.
 type build struct {
 	version, system, arch, out string
+	kinds                      []string // of deb, rpm and tar
 	scratch                    string
 }
 
@@ -82,10 +105,17 @@ func (b *build) run() (err error) {
 	if err != nil {
 		return err
 	}
-	if err := b.tar(items); err != nil || b.system != "linux" {
-		return err
+	for _, kind := range b.kinds {
+		if kind == "tar" {
+			err = b.tar(items)
+		} else {
+			err = b.packed(kind, items)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", kind, err)
+		}
 	}
-	return errors.Join(b.packed("deb", items), b.packed("rpm", items))
+	return nil
 }
 
 func (b *build) items(binary string) ([]item, error) {

@@ -1,10 +1,12 @@
 // Command shots makes the pictures in docs/screenshots from the demo: pages in
-// the browser, and commands from their real output.
+// the browser, and commands from their real output. With -look DIR it takes the
+// pages only, into that folder, in another size or look, to be looked at.
 package main
 
 import (
 	"bufio"
 	"context"
+	"flag"
 	"fmt"
 	"html"
 	"os"
@@ -21,11 +23,19 @@ import (
 
 const (
 	program = "bin/urbankeep"
-	folder  = "docs/screenshots"
 	console = "127.0.0.1:18470"
 )
 
+var (
+	folder = "docs/screenshots"
+	look   = flag.String("look", "", "take the pages only, into this folder")
+	width  = flag.Int64("width", browser.Width, "width of the page, in pixels")
+	height = flag.Int64("height", browser.Height, "height of the page, in pixels")
+	isDark = flag.Bool("dark", false, "take the dark look")
+)
+
 func main() {
+	flag.Parse()
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
@@ -43,13 +53,20 @@ func run() error {
 		return err
 	}
 	defer stop()
-	time.Sleep(45 * time.Second) // some live traffic
+	if *look != "" {
+		folder = *look
+	} else {
+		time.Sleep(45 * time.Second) // some live traffic
+	}
 	tab, cancel, err := browser.Open(context.Background())
 	if err != nil {
 		return err
 	}
 	defer cancel()
-	if err := pages(tab); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(*width, *height)); err != nil {
+		return err
+	}
+	if err := pages(tab); err != nil || *look != "" {
 		return err
 	}
 	return commands(tab, data)
@@ -103,9 +120,15 @@ func pages(tab context.Context) error {
 		chromedp.SendKeys(chromedp.CSS("input[name=operator]"), "ilse"),
 		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "harbour-master-1"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
-		chromedp.WaitVisible(chromedp.CSS("nav a")))
+		chromedp.WaitVisible(chromedp.CSS("nav")))
 	if err != nil {
 		return err
+	}
+	dark := chromedp.Evaluate[chromedp.Void](`localStorage.setItem('look', 'dark')`)
+	if *isDark {
+		if err := chromedp.Do(tab, dark); err != nil {
+			return err
+		}
 	}
 	for _, p := range []struct {
 		path string
@@ -131,7 +154,6 @@ func pages(tab context.Context) error {
 			return err
 		}
 	}
-	dark := chromedp.Evaluate[chromedp.Void](`localStorage.setItem('look', 'dark')`)
 	if err := chromedp.Do(tab, dark); err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -27,8 +28,8 @@ import (
 	"urbankeep/internal/service"
 )
 
-// Patience bounds one run of a client.
-const Patience = time.Minute
+// Patience bounds one run of a client: what takes longer hangs.
+const Patience = 3 * time.Minute
 
 // Keep is a running service.
 type Keep struct {
@@ -37,11 +38,38 @@ type Keep struct {
 	t   *testing.T
 }
 
-// hostKeys are made once for all services of a test program: RSA takes its time.
-var hostKeys = struct {
-	sync.Once
-	dir string
-}{}
+// hostKeys are made once for all services of all test programs: RSA takes its time.
+var hostKeys = filepath.Join(os.TempDir(), fmt.Sprintf("urbankeep-test-hostkeys-%d", os.Getuid()))
+
+// lendHostKeys gives a data folder the host keys of the service that was there first.
+func lendHostKeys(t *testing.T, dir string) {
+	if _, err := os.Stat(hostKeys); err != nil {
+		return
+	}
+	keys := filepath.Join(dir, "hostkeys")
+	require.NoError(t, os.CopyFS(keys, os.DirFS(hostKeys)))
+	require.NoError(t, filepath.WalkDir(keys, func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		return os.Chmod(name, 0o600) // which copying does not keep
+	}))
+}
+
+// keepHostKeys keeps those of a new service for the others.
+func keepHostKeys(t *testing.T, dir string) {
+	if _, err := os.Stat(hostKeys); err == nil {
+		return
+	}
+	made, err := os.MkdirTemp("", "ukhostkeys")
+	require.NoError(t, err)
+	require.NoError(t, os.CopyFS(filepath.Join(made, "keys"), os.DirFS(filepath.Join(dir, "hostkeys"))))
+	_ = os.Rename(filepath.Join(made, "keys"), hostKeys) // who is second throws theirs away
+	os.RemoveAll(made)
+}
+
+// LongAgo is a time of files that the tests plant.
+var LongAgo = time.Date(2020, 5, 6, 7, 8, 9, 0, time.UTC)
 
 // Folder makes a data folder with a short path, for sockets have short names.
 func Folder(t *testing.T) string {
@@ -54,22 +82,9 @@ func Folder(t *testing.T) string {
 // Start runs a service on a new data folder until the test ends.
 func Start(t *testing.T) *Keep {
 	dir := Folder(t)
-	if hostKeys.dir != "" {
-		require.NoError(t, os.CopyFS(filepath.Join(dir, "hostkeys"), os.DirFS(hostKeys.dir)))
-		require.NoError(t, filepath.WalkDir(filepath.Join(dir, "hostkeys"), func(name string, entry fs.DirEntry, err error) error {
-			if err != nil || entry.IsDir() {
-				return err
-			}
-			return os.Chmod(name, 0o600) // which copying does not keep
-		}))
-	}
+	lendHostKeys(t, dir)
 	k := StartIn(t, dir)
-	hostKeys.Do(func() {
-		keys, err := os.MkdirTemp("", "ukhostkeys")
-		require.NoError(t, err)
-		require.NoError(t, os.CopyFS(keys, os.DirFS(filepath.Join(dir, "hostkeys"))))
-		hostKeys.dir = keys
-	})
+	keepHostKeys(t, dir)
 	return k
 }
 
@@ -247,8 +262,12 @@ var binary struct {
 	err  error
 }
 
-// Binary builds the program, once for all tests of a test program.
+// Binary is the program: what make test has just built, else it is built here once
+// for all tests of a test program.
 func Binary(t *testing.T) string {
+	if built := os.Getenv("URBANKEEP_TEST_BINARY"); built != "" {
+		return built
+	}
 	binary.Do(func() {
 		dir, err := os.MkdirTemp("", "ukbin")
 		if err != nil {

@@ -9,6 +9,7 @@ import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import { homeOf, rightsOf } from '@/parts/account'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -66,29 +67,27 @@ async function gone(name: string) {
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/accounts?add')">Add an account</NButton>
     </div>
     <div class="sheet">
-      <div v-if="shown.length" class="scroll">
-        <table aria-label="Accounts">
-          <thead>
-            <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, {{ zone }}</th><th>Note</th></tr>
-          </thead>
-          <tbody>
-            <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
-              <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button> <span class="soft">{{ a.groups.join(', ') }}</span></td>
-              <td><OutcomeMark :outcome="a.state" /></td>
-              <td class="path home" :title="homeOf(a)">{{ homeOf(a) }}</td>
-              <td>{{ rightsOf(a) }}</td>
-              <td>{{ a.means }} <b v-if="a.plain" class="warn">plain FTP</b></td>
-              <td class="number">{{ a.sessions || '' }}</td>
-              <td>{{ minute(a.lastSignIn) }}</td>
-              <td class="note soft" :title="a.note">{{ a.note }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="shown.length" label="Accounts">
+        <thead>
+          <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, {{ zone }}</th><th>Note</th></tr>
+        </thead>
+        <tbody>
+          <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
+            <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button> <span class="soft">{{ a.groups.join(', ') }}</span></td>
+            <td><OutcomeMark :outcome="a.state" /></td>
+            <td class="path home" :title="homeOf(a)">{{ homeOf(a) }}</td>
+            <td>{{ rightsOf(a) }}</td>
+            <td>{{ a.means }} <b v-if="a.plain" class="warn">plain FTP</b></td>
+            <td class="number">{{ a.sessions || '' }}</td>
+            <td>{{ minute(a.lastSignIn) }}</td>
+            <td class="cut soft" :title="a.note">{{ a.note }}</td>
+          </tr>
+        </tbody>
+      </TableFrame>
       <p v-else-if="loaded" class="none">{{ accounts.length ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
     </div>
 
-    <NDrawer :aria-label="picked?.name ?? 'Add an account'" :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked?.name ?? 'Add an account'" :show="Boolean(picked) || adding" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <AccountForm v-if="adding" @added="added" @close="close" />
       <AccountDetail v-else-if="picked" :key="picked.name" :account="picked" @changed="load" @deleted="gone" @close="close" />
     </NDrawer>
@@ -96,7 +95,7 @@ async function gone(name: string) {
 </template>
 
 <style scoped>
-.home { max-width: 170px; }
-.note { max-width: 150px; overflow: hidden; text-overflow: ellipsis; }
+.home { max-width: 168px; }
+.cut { max-width: 140px; }
 .warn { color: var(--copper); background: var(--copper-wash); font-weight: 600; font-size: 12px; padding: 0 5px; border-radius: 3px; }
 </style>

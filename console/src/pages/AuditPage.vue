@@ -6,6 +6,7 @@ import { call, follow, sentence, type Schemas } from '@/api/client'
 import { moment, size, span, visible, zone } from '@/format'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import OverMark from '@/parts/OverMark.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 type AuditRecord = Schemas['AuditRecord']
 
@@ -99,35 +100,33 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
       <NButton type="primary" attr-type="submit">Search</NButton>
     </form>
     <div class="sheet">
-      <div v-if="records.length" class="scroll">
-        <table aria-label="Audit records">
-          <thead>
-            <tr><th class="number">Record</th><th>Time ({{ zone }})</th><th>Who</th><th>From</th><th>Over</th><th>Did</th><th>What</th><th class="number">Size</th><th>Outcome</th></tr>
-          </thead>
-          <tbody>
-            <template v-for="r in records" :key="r.seq">
-              <tr class="pick" :class="{ picked: opened === r.seq }" @click="opened = opened === r.seq ? 0 : r.seq">
-                <td class="number"><button class="plain" :aria-expanded="opened === r.seq" @click.stop="opened = opened === r.seq ? 0 : r.seq">{{ r.seq }}</button></td>
-                <td>{{ moment(r.at) }}</td>
-                <td>{{ who(r) }}</td>
-                <td>{{ r.address }}</td>
-                <td><OverMark v-if="r.protocol" :protocol="r.protocol" :encrypted="r.encrypted" /></td>
-                <td>{{ r.action }}</td>
-                <td class="path" :title="what(r)">{{ what(r) }}</td>
-                <td class="number">{{ r.bytes ? size(r.bytes) : '' }}</td>
-                <td><OutcomeMark :outcome="r.outcome" :reason="r.reason" /></td>
-              </tr>
-              <tr v-if="opened === r.seq" class="more">
-                <td></td>
-                <td colspan="8">
-                  <span v-if="r.session">session {{ r.session }} · </span>took {{ span(r.seconds) }}<span v-if="r.offset"> · from byte {{ r.offset }}</span>
-                  <div v-if="r.detail" class="mono">{{ visible(r.detail) }}</div>
-                </td>
-              </tr>
-            </template>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="records.length" label="Audit records">
+        <thead>
+          <tr><th class="number">Record</th><th>Time ({{ zone }})</th><th>Who</th><th>From</th><th>Over</th><th>Did</th><th>What</th><th class="number">Size</th><th>Outcome</th></tr>
+        </thead>
+        <tbody>
+          <template v-for="r in records" :key="r.seq">
+            <tr class="pick" :class="{ picked: opened === r.seq }" @click="opened = opened === r.seq ? 0 : r.seq">
+              <td class="number"><button class="plain" :aria-expanded="opened === r.seq" @click.stop="opened = opened === r.seq ? 0 : r.seq">{{ r.seq }}</button></td>
+              <td>{{ moment(r.at) }}</td>
+              <td>{{ who(r) }}</td>
+              <td>{{ r.address }}</td>
+              <td><OverMark v-if="r.protocol" :protocol="r.protocol" :encrypted="r.encrypted" /></td>
+              <td>{{ r.action }}</td>
+              <td class="path" :title="what(r)">{{ what(r) }}</td>
+              <td class="number">{{ r.bytes ? size(r.bytes) : '' }}</td>
+              <td><OutcomeMark :outcome="r.outcome" :reason="r.reason" /></td>
+            </tr>
+            <tr v-if="opened === r.seq" class="more">
+              <td></td>
+              <td colspan="8">
+                <span v-if="r.session">session {{ r.session }} · </span>took {{ span(r.seconds) }}<span v-if="r.offset"> · from byte {{ r.offset }}</span>
+                <div v-if="r.detail" class="mono">{{ visible(r.detail) }}</div>
+              </td>
+            </tr>
+          </template>
+        </tbody>
+      </TableFrame>
       <p v-else-if="loaded" class="none">{{ next ? 'Nothing among the newest records.' : 'No record matches.' }}</p>
     </div>
     <div v-if="next"><NButton @click="load(true)">{{ records.length ? 'Older records' : 'Look further back' }}</NButton></div>
@@ -135,7 +134,6 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
 </template>
 
 <style scoped>
-.filters { display: grid; grid-template-columns: repeat(5, 1fr); gap: 8px; }
 .head a { margin-left: 8px; }
 th, td { padding-left: 7px; padding-right: 7px; }
 .more td { white-space: normal; color: var(--soft); background: var(--raised); }

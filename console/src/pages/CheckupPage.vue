@@ -4,6 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import FindingTable from '@/parts/FindingTable.vue'
 import StateMark from '@/parts/StateMark.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const message = useMessage()
 const found = ref<Schemas['Checkup'] | null>(null)
@@ -55,12 +56,12 @@ const span = (p: { low: number; high: number }) => (p.low === p.high ? String(p.
       <FindingTable v-if="shown.length" :findings="shown" label="Findings" />
       <p v-else class="none">{{ found ? 'Neither a warning nor a fault.' : 'Looking; an address that does not answer takes a few seconds.' }}</p>
     </div>
-    <div v-if="ports" class="sheet">
+    <div v-if="ports" id="ports" class="sheet">
       <header><h2>Ports to open, and to forward where a router is in front</h2><span class="soft">each to the same port of this machine</span></header>
-      <table aria-label="Ports">
+      <TableFrame label="Ports">
         <thead><tr><th>TCP port</th><th>For</th></tr></thead>
         <tbody><tr v-for="p in ports.ports" :key="p.low"><td>{{ span(p) }}</td><td>{{ p.for }}</td></tr></tbody>
-      </table>
+      </TableFrame>
       <div class="commands">
         <span id="filter" class="soft">Commands for</span>
         <NSelect v-model:value="filter" class="filter" size="small" clearable placeholder="a packet filter" :options="ports.firewalls.map((f) => ({ label: f, value: f }))" :input-props="{ 'aria-labelledby': 'filter' }" />

@@ -4,6 +4,7 @@ import { computed, onMounted, reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import LockoutSheet from '@/parts/LockoutSheet.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const message = useMessage()
 const dialog = useDialog()
@@ -71,19 +72,19 @@ async function save(meant = false) {
     </div>
     <div class="sheet">
       <header><h2>Rules of listeners, groups and accounts</h2><span class="soft">each must let an address in too</span></header>
-      <table aria-label="Rules">
+      <TableFrame label="Rules">
         <thead><tr><th>Of</th><th>Only from</th><th>Never from</th></tr></thead>
         <tbody>
           <tr v-for="r in rules" :key="r.who"><td><RouterLink :to="r.to">{{ r.who }}</RouterLink></td><td class="mono">{{ r.allow || 'everybody' }}</td><td class="mono">{{ r.deny || 'none' }}</td></tr>
         </tbody>
-      </table>
+      </TableFrame>
     </div>
     <LockoutSheet :may-change="mayChange" />
   </section>
 </template>
 
 <style scoped>
-.form { display: grid; grid-template-columns: 1fr 1fr auto; gap: 10px 14px; padding: 12px 14px; align-items: end; }
+.form { display: grid; grid-template-columns: repeat(auto-fit, minmax(200px, 1fr)); gap: 10px 14px; padding: 12px 14px; align-items: end; }
 .form label { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
 .wrong { color: var(--brick); grid-column: 1 / -1; }
 .wrong:empty { display: none; }

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import GroupDetail from '@/parts/GroupDetail.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 type Group = Schemas['Group']
 const route = useRoute()
@@ -46,24 +47,22 @@ async function deleted() {
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/groups?add')">Add a group</NButton>
     </div>
     <div class="sheet">
-      <div v-if="groups.length" class="scroll">
-        <table aria-label="Groups">
-          <thead><tr><th>Group</th><th>Accounts</th><th>Sets</th><th class="number">Mounts</th><th class="number">Grants</th><th>Note</th></tr></thead>
-          <tbody>
-            <tr v-for="g in groups" :key="g.name" class="pick" :class="{ picked: g.name === picked?.name }" @click="router.push(`/groups/${g.name}`)">
-              <td><button class="plain" @click.stop="router.push(`/groups/${g.name}`)">{{ g.name }}</button></td>
-              <td class="wrap">{{ g.accounts.join(', ') }}</td>
-              <td class="wrap">{{ sets(g) }}</td>
-              <td class="number">{{ g.mounts.length }}</td>
-              <td class="number">{{ g.grants.length }}</td>
-              <td class="wrap soft">{{ g.note }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="groups.length" label="Groups">
+        <thead><tr><th>Group</th><th>Accounts</th><th>Sets</th><th class="number">Mounts</th><th class="number">Grants</th><th>Note</th></tr></thead>
+        <tbody>
+          <tr v-for="g in groups" :key="g.name" class="pick" :class="{ picked: g.name === picked?.name }" @click="router.push(`/groups/${g.name}`)">
+            <td><button class="plain" @click.stop="router.push(`/groups/${g.name}`)">{{ g.name }}</button></td>
+            <td class="wrap">{{ g.accounts.join(', ') }}</td>
+            <td class="wrap">{{ sets(g) }}</td>
+            <td class="number">{{ g.mounts.length }}</td>
+            <td class="number">{{ g.grants.length }}</td>
+            <td class="wrap soft">{{ g.note }}</td>
+          </tr>
+        </tbody>
+      </TableFrame>
       <p v-else-if="loaded" class="none">No group yet. A group is for what several accounts have in common: a home, shared folders, rights, limits.</p>
     </div>
-    <NDrawer :aria-label="picked?.name ?? 'Add a group'" :show="Boolean(picked) || adding" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked?.name ?? 'Add a group'" :show="Boolean(picked) || adding" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <GroupDetail v-if="adding" :may-change="operator.mayChange()" @saved="saved" @close="close" />
       <GroupDetail v-else-if="picked" :key="JSON.stringify(picked)" :group="picked" :may-change="operator.mayChange()" @saved="saved" @deleted="deleted" @close="close" />
     </NDrawer>

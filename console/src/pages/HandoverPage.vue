@@ -68,12 +68,12 @@ async function copy(text: string) {
 
 <style scoped>
 .head h1, .head .soft { white-space: nowrap; }
-.tools { display: flex; gap: 10px; align-items: center; }
+.tools { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; }
 .tools > :first-child { width: 230px; }
-article { padding: 20px 26px; max-width: 900px; }
+article { padding: clamp(14px, 2.5vw, 26px); max-width: 900px; }
 .title { font-size: 18px; margin-bottom: 6px; }
 h3 { font-size: 14px; margin: 18px 0 6px; border-bottom: 1px solid var(--line); padding-bottom: 3px; }
-dl { margin: 0; display: grid; grid-template-columns: 150px 1fr; gap: 4px 14px; }
+dl { margin: 0; display: grid; grid-template-columns: minmax(84px, 150px) minmax(0, 1fr); gap: 4px 14px; }
 dt { color: var(--soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
 .command { margin-top: 10px; }

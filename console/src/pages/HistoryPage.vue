@@ -6,6 +6,7 @@ import { call, sentence, type Schemas } from '@/api/client'
 import { minute, visible, zone } from '@/format'
 import { useOperator } from '@/operator'
 import { differences } from '@/parts/changes'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -50,30 +51,28 @@ async function undo(c: Schemas['Change']) {
       <NSelect class="kind" clearable placeholder="of everything" :options="kinds" :value="typeof route.query.what === 'string' ? route.query.what : null" :input-props="{ 'aria-label': 'Of what' }" @update:value="(what: string | null) => router.push({ query: what ? { what } : {} })" />
     </div>
     <div class="sheet">
-      <div v-if="changes.length" class="scroll">
-        <table aria-label="Changes">
-          <thead><tr><th class="number">Change</th><th>Time, {{ zone }}</th><th>Operator</th><th>Of</th><th>Before → after</th><th><span class="soft">Take back</span></th></tr></thead>
-          <tbody>
-            <tr v-for="c in changes" :key="c.id">
-              <td class="number">{{ c.id }}</td>
-              <td>{{ minute(c.at) }}</td>
-              <td>{{ c.operator }}</td>
-              <td><RouterLink v-if="c.name" :to="{ query: { what: c.what, name: c.name } }">{{ c.what }} {{ visible(c.name) }}</RouterLink><template v-else>{{ c.what }}</template></td>
-              <td class="what">
-                <div v-for="d in differences(c)" :key="d">{{ visible(d) }}</div>
-                <div v-if="c.undoes" class="soft">took change {{ c.undoes }} back</div>
-                <div v-if="c.undoneBy" class="soft">taken back by change {{ c.undoneBy }}</div>
-              </td>
-              <td>
-                <NPopconfirm v-if="mayChange && !c.undoneBy" @positive-click="undo(c)">
-                  <template #trigger><button class="plain" :aria-label="`Undo change ${c.id}`">Undo</button></template>
-                  What this change changed becomes as it was before. What else changed since stays.
-                </NPopconfirm>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="changes.length" label="Changes">
+        <thead><tr><th class="number">Change</th><th>Time, {{ zone }}</th><th>Operator</th><th>Of</th><th>Before → after</th><th><span class="soft">Take back</span></th></tr></thead>
+        <tbody>
+          <tr v-for="c in changes" :key="c.id">
+            <td class="number">{{ c.id }}</td>
+            <td>{{ minute(c.at) }}</td>
+            <td>{{ c.operator }}</td>
+            <td><RouterLink v-if="c.name" :to="{ query: { what: c.what, name: c.name } }">{{ c.what }} {{ visible(c.name) }}</RouterLink><template v-else>{{ c.what }}</template></td>
+            <td class="what">
+              <div v-for="d in differences(c)" :key="d">{{ visible(d) }}</div>
+              <div v-if="c.undoes" class="soft">took change {{ c.undoes }} back</div>
+              <div v-if="c.undoneBy" class="soft">taken back by change {{ c.undoneBy }}</div>
+            </td>
+            <td>
+              <NPopconfirm v-if="mayChange && !c.undoneBy" @positive-click="undo(c)">
+                <template #trigger><button class="plain" :aria-label="`Undo change ${c.id}`">Undo</button></template>
+                What this change changed becomes as it was before. What else changed since stays.
+              </NPopconfirm>
+            </td>
+          </tr>
+        </tbody>
+      </TableFrame>
       <p v-else-if="loaded" class="none">No operator has changed anything of it yet.</p>
     </div>
     <div v-if="next"><NButton @click="load(next)">Show earlier ones</NButton></div>
@@ -82,6 +81,6 @@ async function undo(c: Schemas['Change']) {
 
 <style scoped>
 .kind { width: 170px; }
-.what { white-space: normal; overflow-wrap: anywhere; }
+.what { white-space: normal; overflow-wrap: anywhere; min-width: 260px; }
 .number { width: 70px; }
 </style>

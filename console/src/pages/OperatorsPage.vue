@@ -6,6 +6,7 @@ import { minute, zone } from '@/format'
 import { useOperator } from '@/operator'
 import AccessSheet from '@/parts/AccessSheet.vue'
 import OwnSignIn from '@/parts/OwnSignIn.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const message = useMessage()
 const operator = useOperator()
@@ -61,7 +62,7 @@ async function act(say: string, method: string, name: string, change?: Schemas['
         <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
         <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.operator || !form.password">Add the operator</NButton><NButton @click="adding = false">Cancel</NButton></div>
       </form>
-      <table aria-label="Operators">
+      <TableFrame label="Operators">
         <thead><tr><th>Operator</th><th>Role</th><th>One-time codes</th><th>Last sign-in, {{ zone }}</th><th>Since</th><th><span class="soft">Change</span></th></tr></thead>
         <tbody>
           <tr v-for="o in operators" :key="o.operator">
@@ -85,7 +86,7 @@ async function act(say: string, method: string, name: string, change?: Schemas['
             </td>
           </tr>
         </tbody>
-      </table>
+      </TableFrame>
     </div>
     <OwnSignIn @changed="load" />
     <AccessSheet :operators="operators" />

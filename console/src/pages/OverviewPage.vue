@@ -70,10 +70,5 @@ const picture = computed(() => {
 </template>
 
 <style scoped>
-.strip { display: flex; margin: 0; }
-.strip div { flex: 1; padding: 10px 14px; border-left: 1px solid var(--line); }
-.strip div:first-child { border-left: 0; }
-dt { font-size: 12px; color: var(--soft); white-space: nowrap; }
-dd { margin: 0; font-size: 18px; font-weight: 600; white-space: nowrap; }
-dd.address { font-size: 13px; font-weight: 400; line-height: 26px; }
+.strip dd.address { font-size: 13px; font-weight: 400; line-height: 26px; }
 </style>

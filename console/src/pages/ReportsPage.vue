@@ -4,6 +4,7 @@ import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, visible, zone } from '@/format'
+import TableFrame from '@/parts/TableFrame.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -61,14 +62,12 @@ const print = () => window.print()
         <span class="soft">{{ report.rows.length }}{{ report.cut ? ' and more' : '' }} lines</span>
         <a :href="asCSV" :download="`${report.name}.csv`">CSV</a><button class="plain" @click="print">Print</button>
       </header>
-      <div v-if="report.rows.length" class="scroll">
-        <table aria-label="Report">
-          <thead><tr><th v-for="c in report.columns" :key="c">{{ c }}</th></tr></thead>
-          <tbody>
-            <tr v-for="(row, i) in report.rows" :key="i"><td v-for="(cell, n) in row" :key="n">{{ visible(cell) }}</td></tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="report.rows.length" label="Report">
+        <thead><tr><th v-for="c in report.columns" :key="c">{{ c }}</th></tr></thead>
+        <tbody>
+          <tr v-for="(row, i) in report.rows" :key="i"><td v-for="(cell, n) in row" :key="n">{{ visible(cell) }}</td></tr>
+        </tbody>
+      </TableFrame>
       <p v-else class="none">Nothing to tell.</p>
     </div>
     <p v-else-if="picked?.about" class="soft">Say what it is about: {{ wants[picked.about] }}.</p>
@@ -79,7 +78,7 @@ const print = () => window.print()
 .kinds { display: flex; flex-wrap: wrap; gap: 6px; }
 .kinds a { padding: 5px 12px; border: 1px solid var(--line); border-radius: 4px; background: var(--sheet); text-decoration: none; color: var(--ink); }
 .kinds a.here { border-color: var(--spruce); background: var(--spruce-wash); font-weight: 600; }
-.ask { display: flex; gap: 12px; align-items: center; }
+.ask { display: flex; flex-wrap: wrap; gap: 12px; align-items: center; }
 .ask > :first-child:not(label) { max-width: 380px; }
 .ask label { display: flex; gap: 8px; align-items: center; color: var(--soft); white-space: nowrap; }
 .ask label :deep(.n-input-number) { width: 80px; }

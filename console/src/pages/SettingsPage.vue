@@ -43,15 +43,15 @@ async function changed() {
       <NButton v-if="mayChange" type="primary" @click="router.push('/settings?add')">Add a listener</NButton>
     </div>
     <IdentitySheet :may-change="mayChange" />
-    <div class="sheet">
+    <div id="listeners" class="sheet">
       <header><h2>Listeners</h2><span class="soft">sessions that are open stay when one is changed</span></header>
-      <div class="scroll"><ListenerTable :listeners="listeners" :picked="picked?.name" @pick="(name) => router.push(`/settings/${name}`)" /></div>
+      <ListenerTable :listeners="listeners" :picked="picked?.name" @pick="(name) => router.push(`/settings/${name}`)" />
     </div>
     <CertificateSheet :may-change="mayChange" />
     <HostKeys :may-change="mayChange" />
     <CollectorSheet :may-change="mayChange" />
     <RetentionSheet :may-change="mayChange" />
-    <NDrawer :aria-label="picked ? `Listener ${picked.name}` : 'Add a listener'" :show="Boolean(picked) || adding" :width="520" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked ? `Listener ${picked.name}` : 'Add a listener'" :show="Boolean(picked) || adding" width="min(520px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <ListenerForm v-if="adding" :may-change="mayChange" @changed="changed" @close="close" />
       <ListenerForm v-else-if="picked" :key="JSON.stringify(picked)" :listener="picked" :may-change="mayChange" @changed="changed" @close="close" />
     </NDrawer>

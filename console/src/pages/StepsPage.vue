@@ -88,7 +88,7 @@ async function mark(state: 'done' | 'skipped' | 'open') {
         <IdentitySheet v-if="step.step === 'name' || step.step === 'host'" bare :may-change="mayChange" @saved="load" />
         <div v-if="step.step === 'listeners' || step.step === 'passive'" class="sheet">
           <header><h2>Listeners</h2><span class="soft">pick one to change it; sessions that are open stay</span></header>
-          <div class="scroll"><ListenerTable :listeners="listeners" @pick="(name) => router.push(`/settings/${name}`)" /></div>
+          <ListenerTable :listeners="listeners" @pick="(name) => router.push(`/settings/${name}`)" />
         </div>
         <HostKeys v-if="step.step === 'host-keys'" :may-change="mayChange" />
         <CertificateSheet v-if="step.step === 'certificate'" :may-change="mayChange" />
@@ -104,6 +104,7 @@ async function mark(state: 'done' | 'skipped' | 'open') {
 
 <style scoped>
 .walk { display: grid; grid-template-columns: 300px minmax(0, 1fr); gap: 18px; align-items: start; }
+@media (max-width: 899px) { .walk { grid-template-columns: minmax(0, 1fr); } }
 ol { list-style: none; margin: 0; padding: 6px 0; }
 li { display: flex; justify-content: space-between; gap: 8px; padding: 7px 14px; border-left: 3px solid transparent; }
 li.here { border-left-color: var(--spruce); background: var(--spruce-wash); }

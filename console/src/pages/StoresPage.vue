@@ -8,6 +8,7 @@ import { useOperator } from '@/operator'
 import DrawerFrame from '@/parts/DrawerFrame.vue'
 import QuotaBar from '@/parts/QuotaBar.vue'
 import QuotaHistory from '@/parts/QuotaHistory.vue'
+import TableFrame from '@/parts/TableFrame.vue'
 
 type Quota = Schemas['Quota']
 const route = useRoute()
@@ -71,9 +72,9 @@ const close = () => router.push('/stores')
 <template>
   <section class="page">
     <div class="head"><h1>Stores and quotas</h1></div>
-    <div class="sheet">
+    <div id="grounds" class="sheet">
       <header><h2>Stores</h2><span class="soft">{{ grounds.length ? `they may lie in ${grounds.join(', ')}` : 'they may lie anywhere on the machine' }}</span></header>
-      <table aria-label="Stores">
+      <TableFrame label="Stores">
         <thead><tr><th>Store</th><th>Folder of the machine</th><th>Mounted by</th><th></th></tr></thead>
         <tbody>
           <tr v-for="s in stores" :key="s.name">
@@ -83,7 +84,7 @@ const close = () => router.push('/stores')
             <td class="number"><button v-if="mayChange && !s.users.length" class="plain" @click="remove(s.name)">Remove</button></td>
           </tr>
         </tbody>
-      </table>
+      </TableFrame>
       <form v-if="mayChange" class="add" @submit.prevent="add">
         <NInput v-model:value="form.name" size="small" placeholder="name" :input-props="{ 'aria-label': 'Name of the store', name: 'store' }" />
         <NInput v-model:value="form.folder" size="small" placeholder="/srv/…" :input-props="{ 'aria-label': 'Folder of the machine', name: 'folder' }" />
@@ -93,22 +94,20 @@ const close = () => router.push('/stores')
     </div>
     <div class="sheet">
       <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span></header>
-      <div v-if="quotas.length" class="scroll">
-        <table aria-label="Quotas">
-          <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted ({{ zone }})</th></tr></thead>
-          <tbody>
-            <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
-              <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>
-              <td><QuotaBar :used="q.used" :quota="q.quota" /></td>
-              <td class="wrap">{{ q.users.join(', ') }}</td>
-              <td>{{ q.counting ? 'being counted' : minute(q.counted) }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="quotas.length" label="Quotas">
+        <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted ({{ zone }})</th></tr></thead>
+        <tbody>
+          <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
+            <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>
+            <td><QuotaBar :used="q.used" :quota="q.quota" /></td>
+            <td class="wrap">{{ q.users.join(', ') }}</td>
+            <td>{{ q.counting ? 'being counted' : minute(q.counted) }}</td>
+          </tr>
+        </tbody>
+      </TableFrame>
       <p v-else class="none">No folder has a quota.</p>
     </div>
-    <NDrawer :aria-label="'A folder with a quota'" :show="Boolean(picked)" :width="640" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="'A folder with a quota'" :show="Boolean(picked)" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <DrawerFrame v-if="picked" :key="nameOf(picked)" :title="nameOf(picked)" @close="close">
         <QuotaBar :used="picked.used" :quota="picked.quota" />
         <p class="members">Mounted by <RouterLink v-for="a in picked.users" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink></p>
@@ -120,8 +119,8 @@ const close = () => router.push('/stores')
 </template>
 
 <style scoped>
-.wrap { white-space: normal; }
-.add { display: grid; grid-template-columns: 140px 300px auto 1fr; gap: 8px; align-items: center; padding: 10px 14px; border-top: 1px solid var(--line); }
+.wrap { white-space: normal; min-width: 160px; }
+.add { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; padding: 10px 14px; border-top: 1px solid var(--line); }
 .wrong { color: var(--brick); }
 .members { margin: 0; }
 .members a { margin-left: 8px; }

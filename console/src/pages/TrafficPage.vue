@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter, type RouteLocationRaw } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { day, minute, size, visible, zone } from '@/format'
+import TableFrame from '@/parts/TableFrame.vue'
 import TimeChart from '@/parts/TimeChart.vue'
 
 type Row = Schemas['TrafficRow']
@@ -123,26 +124,24 @@ const period = computed(() => traffic.value && `${minute(traffic.value.since)} t
           <RouterLink v-for="w in words" :key="w" :to="to({ by: w })" :class="{ here: w === by }">{{ w }}</RouterLink>
         </nav>
       </header>
-      <div v-if="rows.length" class="scroll">
-        <table aria-label="Traffic">
-          <thead>
-            <tr><th v-if="by === 'file'">Account</th><th class="by">{{ by }}</th><th class="number">In</th><th class="number">Out</th><th class="number">Operations</th><th class="number">Refused</th><th class="number">Failed</th><th>Of all {{ counts }}</th><th>Further</th></tr>
-          </thead>
-          <tbody>
-            <tr v-for="r in rows" :key="`${r.account} ${r.value}`">
-              <td v-if="by === 'file'">{{ r.account }}</td>
-              <td :class="{ path: by === 'file' || by === 'mount' }" :title="visible(r.value)">{{ named(r) }}</td>
-              <td class="number">{{ r.up ? size(r.up) : '' }}</td>
-              <td class="number">{{ r.down ? size(r.down) : '' }}</td>
-              <td class="number">{{ r.operations }}</td>
-              <td class="number"><b v-if="r.refused" class="refused">{{ r.refused }}</b></td>
-              <td class="number"><b v-if="r.failed" class="failed">{{ r.failed }}</b></td>
-              <td class="share"><i :style="{ width: `${(amount(r) / most) * 100}%` }"></i></td>
-              <td><RouterLink v-if="r.value" :to="further(r)">{{ leads }}</RouterLink></td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <TableFrame v-if="rows.length" label="Traffic">
+        <thead>
+          <tr><th v-if="by === 'file'">Account</th><th class="by">{{ by }}</th><th class="number">In</th><th class="number">Out</th><th class="number">Operations</th><th class="number">Refused</th><th class="number">Failed</th><th>Of all {{ counts }}</th><th>Further</th></tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in rows" :key="`${r.account} ${r.value}`">
+            <td v-if="by === 'file'">{{ r.account }}</td>
+            <td :class="{ path: by === 'file' || by === 'mount' }" :title="visible(r.value)">{{ named(r) }}</td>
+            <td class="number">{{ r.up ? size(r.up) : '' }}</td>
+            <td class="number">{{ r.down ? size(r.down) : '' }}</td>
+            <td class="number">{{ r.operations }}</td>
+            <td class="number"><b v-if="r.refused" class="refused">{{ r.refused }}</b></td>
+            <td class="number"><b v-if="r.failed" class="failed">{{ r.failed }}</b></td>
+            <td class="share"><i :style="{ width: `${(amount(r) / most) * 100}%` }"></i></td>
+            <td><RouterLink v-if="r.value" :to="further(r)">{{ leads }}</RouterLink></td>
+          </tr>
+        </tbody>
+      </TableFrame>
       <p v-else class="none">Nothing was done in this time.</p>
     </div>
     <p v-if="traffic?.cut" class="soft">There is more than is shown here: ask for a shorter time.</p>
@@ -150,18 +149,12 @@ const period = computed(() => traffic.value && `${minute(traffic.value.since)} t
 </template>
 
 <style scoped>
-.head { flex-wrap: wrap; }
 .head a { margin-left: 4px; }
 .filter { background: var(--spruce-wash); border-radius: 3px; padding: 3px 8px; }
 .filter a { text-decoration: none; font-weight: 600; padding: 0 4px; }
-.strip { display: flex; margin: 0; }
-.strip div { flex: 1; padding: 10px 14px; border-left: 1px solid var(--line); }
-.strip div:first-child { border-left: 0; }
-dt { font-size: 12px; color: var(--soft); white-space: nowrap; }
-dd { margin: 0; font-size: 18px; font-weight: 600; white-space: nowrap; }
 .refused { color: var(--brick); }
 .failed { color: var(--copper); }
-.turn { display: flex; gap: 4px; margin-left: auto; }
+.turn { display: flex; flex-wrap: wrap; gap: 4px; margin-left: auto; }
 .turn a { padding: 1px 8px; border-radius: 3px; text-decoration: none; color: var(--soft); }
 .turn a.here { background: var(--spruce-wash); color: var(--spruce); font-weight: 600; }
 .by::first-letter { text-transform: uppercase; }

@@ -73,7 +73,3 @@ async function load(more: boolean) {
     <div v-if="next"><NButton @click="load(true)">Older transfers</NButton></div>
   </section>
 </template>
-
-<style scoped>
-.filters { display: grid; grid-template-columns: repeat(4, 1fr) auto; gap: 8px; }
-</style>

@@ -5,6 +5,7 @@ import { call, sentence, type Schemas } from '@/api/client'
 import { minute, zone } from '@/format'
 import { useOperator } from '@/operator'
 import ShownOnce from './ShownOnce.vue'
+import TableFrame from './TableFrame.vue'
 
 // Who can administer now: console sign-ins and API tokens. Owners see everybody's.
 const props = defineProps<{ operators: Schemas['Operator'][] }>()
@@ -48,7 +49,7 @@ async function make() {
 </script>
 
 <template>
-  <div class="sheet">
+  <div id="access" class="sheet">
     <header><h2>Open now</h2><span class="soft">console sign-ins and API tokens{{ isOwner ? ' of everybody' : ' of yours' }}</span><button v-if="isOwner && !making" class="plain" @click="making = true">Make a token</button></header>
     <ShownOnce v-if="token" say="The token" :secret="token" />
     <form v-if="making" class="fields" @submit.prevent="make">
@@ -59,22 +60,20 @@ async function make() {
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.operator">Make the token</NButton><NButton @click="making = false">Cancel</NButton></div>
     </form>
-    <div class="scroll">
-      <table aria-label="Open now">
-        <thead><tr><th>Operator</th><th>By</th><th>Role</th><th>From</th><th>Made, {{ zone }}</th><th>Ends</th><th>Last used</th><th><span class="soft">End it</span></th></tr></thead>
-        <tbody>
-          <tr v-for="a in open" :key="a.id">
-            <td>{{ a.operator }}</td>
-            <td>{{ a.kind }} {{ a.label }}{{ a.this ? ' (this one)' : '' }}</td>
-            <td>{{ a.role }}</td>
-            <td>{{ a.address }}</td>
-            <td>{{ minute(a.created) }}</td>
-            <td>{{ minute(a.expires) }}</td>
-            <td>{{ minute(a.lastUsed) }}</td>
-            <td><button v-if="!a.this" class="plain" :aria-label="`End ${a.kind} ${a.label} of ${a.operator}`" @click="end(a)">End</button></td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <TableFrame label="Open now">
+      <thead><tr><th>Operator</th><th>By</th><th>Role</th><th>From</th><th>Made, {{ zone }}</th><th>Ends</th><th>Last used</th><th><span class="soft">End it</span></th></tr></thead>
+      <tbody>
+        <tr v-for="a in open" :key="a.id">
+          <td>{{ a.operator }}</td>
+          <td>{{ a.kind }} {{ a.label }}{{ a.this ? ' (this one)' : '' }}</td>
+          <td>{{ a.role }}</td>
+          <td>{{ a.address }}</td>
+          <td>{{ minute(a.created) }}</td>
+          <td>{{ minute(a.expires) }}</td>
+          <td>{{ minute(a.lastUsed) }}</td>
+          <td><button v-if="!a.this" class="plain" :aria-label="`End ${a.kind} ${a.label} of ${a.operator}`" @click="end(a)">End</button></td>
+        </tr>
+      </tbody>
+    </TableFrame>
   </div>
 </template>

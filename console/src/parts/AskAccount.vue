@@ -2,6 +2,7 @@
 import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
 import { reactive, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
+import TableFrame from './TableFrame.vue'
 
 // May it, and why; and does it really: explained by the rules, tried on the wire.
 const props = defineProps<{ account: string; mayChange: boolean }>()
@@ -50,37 +51,36 @@ const rehearse = () =>
     </form>
     <template v-if="answer">
       <p :class="answer.allowed ? 'yes' : 'no'" role="status">{{ answer.allowed ? '✓ It may.' : '✕ It may not.' }}</p>
-      <table aria-label="Explanation">
+      <TableFrame label="Explanation">
         <tbody>
           <tr v-for="s in answer.steps" :key="s.step + s.say"><td>{{ s.step }}</td><td :class="s.ok ? 'yes' : 'no'">{{ s.ok ? '✓' : '✕ no' }}</td><td class="wrap">{{ s.say }}</td></tr>
         </tbody>
-      </table>
+      </TableFrame>
     </template>
     <template v-if="rehearsal">
       <p :class="rehearsal.agrees ? 'yes' : 'no'" role="status">
         {{ rehearsal.agrees ? `✓ All ${rehearsal.tries.length} tries went as they should.` : `✕ ${rehearsal.tries.filter((t) => !t.agrees).length} of ${rehearsal.tries.length} tries did not go as they should.` }}
         <button class="plain" @click="onlyDiffering = !onlyDiffering">{{ onlyDiffering ? 'Show all' : 'Show only what differs' }}</button>
       </p>
-      <table aria-label="Rehearsal">
+      <TableFrame label="Rehearsal">
         <thead><tr><th>Over</th><th>Tries to</th><th>Path</th><th>Expected</th><th>Observed</th></tr></thead>
         <tbody>
           <tr v-for="(t, i) in rehearsal.tries.filter((t) => !onlyDiffering || !t.agrees)" :key="i" :title="t.why">
-            <td>{{ t.listener }}</td><td>{{ t.does }}</td><td class="mono cut">{{ t.path }}</td><td>{{ t.expected }}</td><td :class="t.agrees ? 'yes' : 'no'">{{ t.agrees ? '✓' : '✕' }} {{ t.observed }}</td>
+            <td>{{ t.listener }}</td><td>{{ t.does }}</td><td class="mono cut" :title="t.path">{{ t.path }}</td><td>{{ t.expected }}</td><td :class="t.agrees ? 'yes' : 'no'">{{ t.agrees ? '✓' : '✕' }} {{ t.observed }}</td>
           </tr>
         </tbody>
-      </table>
+      </TableFrame>
     </template>
   </div>
 </template>
 
 <style scoped>
-.ask { display: grid; grid-template-columns: 110px 1fr 130px auto auto; gap: 6px; }
+.ask { display: grid; grid-template-columns: repeat(auto-fit, minmax(104px, 1fr)); gap: 6px; }
 p { margin: 10px 0 4px; font-weight: 600; }
 p button { margin-left: 10px; }
 .yes { color: var(--spruce); }
 .no { color: var(--brick); }
 .wrap { white-space: normal; }
-.cut { max-width: 190px; overflow: hidden; text-overflow: ellipsis; }
 td { padding: 4px 8px; }
 td:first-child, th:first-child { padding-left: 0; }
 </style>

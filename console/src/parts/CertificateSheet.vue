@@ -28,7 +28,7 @@ const follow = () => put({ certificateFile: files.certificate, keyFile: files.ke
 </script>
 
 <template>
-  <div class="sheet">
+  <div id="certificate" class="sheet">
     <header><h2>TLS certificate</h2><span class="soft">that FTP clients are shown</span></header>
     <dl v-if="shown">
       <dt>For</dt><dd>{{ shown.names.join(', ') }}</dd>

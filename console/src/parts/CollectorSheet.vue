@@ -47,7 +47,7 @@ async function save(address: string) {
 </script>
 
 <template>
-  <div v-if="loaded" class="sheet">
+  <div v-if="loaded" id="collector" class="sheet">
     <header><h2>Syslog collector</h2><span class="soft">gets every audit record (RFC 5424)</span><button v-if="mayChange && !changing" class="plain" @click="change">Change</button></header>
     <form v-if="changing" class="fields" @submit.prevent="save(form.address)">
       <label>Address<NInput v-model:value="form.address" placeholder="tls://collector.example:6514" :input-props="{ name: 'collector', 'aria-label': 'Address of the collector', spellcheck: false }" /></label>

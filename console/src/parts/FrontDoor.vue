@@ -20,7 +20,7 @@ defineEmits<{ submit: [] }>()
 
 <style scoped>
 main { min-height: 100vh; display: grid; justify-items: center; align-items: start; padding-top: 16vh; }
-form { width: 360px; display: grid; gap: 14px; }
+form { width: min(360px, calc(100vw - 32px)); display: grid; gap: 14px; }
 form :deep(label) { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
 form :deep(p) { margin: 0; }
 .name { display: flex; align-items: center; gap: 10px; color: var(--spruce); font-weight: 600; font-size: 18px; margin-bottom: 14px; }

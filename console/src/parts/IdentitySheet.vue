@@ -32,7 +32,7 @@ async function save() {
 </script>
 
 <template>
-  <div class="sheet">
+  <div id="identity" class="sheet">
     <header><h2>The service</h2><span class="soft">as it stands on hand-over sheets</span><a v-if="isOwner && !bare" class="backup" href="/api/v1/backup" download>Download a backup</a></header>
     <form class="form" @submit.prevent="save">
       <label>Name<NInput v-model:value="form.name" :disabled="!mayChange" placeholder="Urban Keep" :input-props="{ name: 'serviceName' }" /></label>
@@ -44,7 +44,7 @@ async function save() {
 </template>
 
 <style scoped>
-.form { display: grid; grid-template-columns: 1fr 1fr auto; gap: 10px 14px; padding: 12px 14px; align-items: end; }
+.form { display: grid; grid-template-columns: repeat(auto-fit, minmax(200px, 1fr)); gap: 10px 14px; padding: 12px 14px; align-items: end; }
 .form label { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
 .wrong { grid-column: 1 / -1; }
 .backup { margin-left: auto; }

@@ -48,7 +48,7 @@ async function add() {
 
 <style scoped>
 form { display: grid; gap: 10px; }
-.two { display: grid; grid-template-columns: 170px 1fr; gap: 12px; }
+.two { display: grid; grid-template-columns: repeat(auto-fit, minmax(170px, 1fr)); gap: 12px; }
 input[type='date'] { font: inherit; color: var(--ink); background: var(--raised); border: 1px solid var(--line); border-radius: 3px; padding: 5px 8px; height: 34px; }
 input.bad { border-color: var(--brick); }
 </style>

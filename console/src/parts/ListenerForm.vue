@@ -118,5 +118,5 @@ const remove = () => act(() => call('DELETE', path))
 
 <style scoped>
 .form { display: grid; gap: 14px; }
-.two { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; align-items: end; }
+.two { display: grid; grid-template-columns: repeat(auto-fit, minmax(180px, 1fr)); gap: 12px; align-items: end; }
 </style>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Schemas } from '@/api/client'
+import TableFrame from './TableFrame.vue'
 
 type Listener = Schemas['Listener']
 defineProps<{ listeners: Listener[]; picked?: string }>()
@@ -21,7 +22,7 @@ function rules(l: Listener): string[] {
 </script>
 
 <template>
-  <table aria-label="Listeners">
+  <TableFrame label="Listeners">
     <thead><tr><th>Listener</th><th>State</th><th>Speaks</th><th>Address</th><th>Encryption</th><th>Passive ports</th><th>Rules</th></tr></thead>
     <tbody>
       <tr v-for="l in listeners" :key="l.name" class="pick" :class="{ picked: l.name === picked }" @click="emit('pick', l.name)">
@@ -37,12 +38,12 @@ function rules(l: Listener): string[] {
         <td class="rules">{{ rules(l).join(', ') }}</td>
       </tr>
     </tbody>
-  </table>
+  </TableFrame>
 </template>
 
 <style scoped>
 .on { color: var(--spruce); }
 .off { color: var(--soft); }
 .warn { color: var(--copper); font-weight: 600; }
-.rules { white-space: normal; }
+.rules { white-space: normal; min-width: 120px; }
 </style>

@@ -3,6 +3,7 @@ import { useMessage } from 'naive-ui'
 import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, zone } from '@/format'
+import TableFrame from './TableFrame.vue'
 
 defineProps<{ mayChange: boolean }>()
 type Lockout = Schemas['Lockout']
@@ -29,10 +30,10 @@ async function lift(l: Lockout) {
 </script>
 
 <template>
-  <div class="sheet">
+  <div id="lockouts" class="sheet">
     <header><h2>Lockouts</h2><span class="soft">after failed sign-ins; they end by themselves</span></header>
     <p v-if="!lockouts.length" class="none">Nobody is locked out.</p>
-    <table v-else aria-label="Lockouts">
+    <TableFrame v-else label="Lockouts">
       <thead><tr><th>Who</th><th>Until ({{ zone }})</th><th class="number">Failed sign-ins</th><th></th></tr></thead>
       <tbody>
         <tr v-for="l in lockouts" :key="(l.account ?? '') + (l.address ?? '')">
@@ -42,7 +43,7 @@ async function lift(l: Lockout) {
           <td class="number"><button v-if="mayChange" class="plain" @click="lift(l)">Lift</button></td>
         </tr>
       </tbody>
-    </table>
+    </TableFrame>
   </div>
 </template>
 

@@ -47,7 +47,7 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
 </script>
 
 <template>
-  <div class="sheet">
+  <div id="own" class="sheet">
     <header>
       <h2>Your own sign-in</h2><span class="soft">{{ operator.me?.operator }}: a password{{ operator.me?.codes ? ', then a one-time code' : ' alone' }}</span>
       <template v-if="!doing">

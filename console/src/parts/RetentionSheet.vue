@@ -3,6 +3,7 @@ import { NButton, NInput, useMessage } from 'naive-ui'
 import { computed, onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, size, zone } from '@/format'
+import TableFrame from './TableFrame.vue'
 
 // How long audit records stay, and the archive files that others were sealed into.
 defineProps<{ mayChange: boolean }>()
@@ -67,7 +68,7 @@ async function seal() {
 </script>
 
 <template>
-  <div v-if="keeps" class="sheet">
+  <div v-if="keeps" id="retention" class="sheet">
     <header>
       <h2>Retention of audit records</h2><span class="soft">{{ told }}</span>
       <button v-if="mayChange && !changing" class="plain" @click="change">Change</button><button v-if="mayChange" class="plain" @click="seal">Seal now</button>
@@ -80,20 +81,18 @@ async function seal() {
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit">Save</NButton><NButton @click="changing = false">Leave it</NButton></div>
     </form>
-    <div v-if="archives.length" class="scroll">
-      <table aria-label="Archives">
-        <thead><tr><th>Archive</th><th>Made ({{ zone }})</th><th class="number">Records</th><th>Of the trail</th><th class="number">File</th></tr></thead>
-        <tbody>
-          <tr v-for="a in archives" :key="a.name">
-            <td class="mono"><a v-if="a.bytes" :href="`/api/v1/audit/archives/${a.name}?format=csv`" :download="`${a.name}.csv`">{{ a.name }}</a><template v-else>{{ a.name }}</template></td>
-            <td>{{ minute(a.made) }}</td>
-            <td class="number">{{ a.records }}</td>
-            <td>{{ a.first }} to {{ a.last }}</td>
-            <td class="number">{{ a.bytes ? size(a.bytes) : 'not there' }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <TableFrame v-if="archives.length" label="Archives">
+      <thead><tr><th>Archive</th><th>Made ({{ zone }})</th><th class="number">Records</th><th>Of the trail</th><th class="number">File</th></tr></thead>
+      <tbody>
+        <tr v-for="a in archives" :key="a.name">
+          <td class="mono"><a v-if="a.bytes" :href="`/api/v1/audit/archives/${a.name}?format=csv`" :download="`${a.name}.csv`">{{ a.name }}</a><template v-else>{{ a.name }}</template></td>
+          <td>{{ minute(a.made) }}</td>
+          <td class="number">{{ a.records }}</td>
+          <td>{{ a.first }} to {{ a.last }}</td>
+          <td class="number">{{ a.bytes ? size(a.bytes) : 'not there' }}</td>
+        </tr>
+      </tbody>
+    </TableFrame>
     <p v-else class="none">No record was sealed into an archive yet.</p>
   </div>
 </template>

@@ -2,6 +2,7 @@
 import { NInput, NSelect } from 'naive-ui'
 import type { Schemas } from '@/api/client'
 import { proofs } from './account'
+import TableFrame from './TableFrame.vue'
 
 // A row for each setting: what is set here, and what is in force where nothing is.
 const props = defineProps<{ known: Schemas['SettingPage']['items']; inForce?: Schemas['SettingInForce'][] }>()
@@ -23,7 +24,7 @@ function otherwise(name: string): string {
 </script>
 
 <template>
-  <table aria-label="Settings">
+  <TableFrame label="Settings">
     <thead><tr><th>Setting</th><th>{{ inForce ? 'Value here; empty leaves it to the groups' : 'Value; empty sets nothing' }}</th></tr></thead>
     <tbody>
       <tr v-for="s in known" :key="s.name" :title="s.help">
@@ -34,7 +35,7 @@ function otherwise(name: string): string {
         </td>
       </tr>
     </tbody>
-  </table>
+  </TableFrame>
 </template>
 
 <style scoped>

@@ -36,4 +36,5 @@ fieldset { border: 0; padding: 0; margin: 0; display: grid; gap: 6px; justify-it
 legend { padding: 0 0 4px; font-weight: 600; }
 legend .soft { font-weight: 400; font-size: 12px; display: block; }
 .line { display: grid; grid-template-columns: 130px 1fr 1fr 18px; gap: 6px; align-items: center; width: 100%; }
+@media (max-width: 599px) { .line { grid-template-columns: 1fr 1fr 18px; } }
 </style>

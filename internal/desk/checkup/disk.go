@@ -30,8 +30,8 @@ func Folder(dir string, stores []keep.Store) (f Findings) {
 		f.Add("data-folder", "", Fault, "see that the user of the service owns it", "%s can't be opened: %v", dir, err)
 		return f
 	}
-	defer root.Close()
-	return append(f, space("data-folder", "", dir, root)...)
+	root.Close()
+	return append(f, space("data-folder", "", dir)...)
 }
 
 func modes(dir string, stores []keep.Store) (f Findings) {
@@ -87,7 +87,7 @@ func Stores(stores []keep.Store) (f Findings) {
 		} else {
 			f.Add("store", s.Name, Fine, "", "%s is there and can be written", s.Folder)
 		}
-		f = append(f, space("store", s.Name, s.Folder, root)...)
+		f = append(f, space("store", s.Name, s.Folder)...)
 		root.Close()
 	}
 	return f
@@ -110,8 +110,13 @@ func plainPath(err error) error {
 	return err
 }
 
-func space(check, of, dir string, root *os.Root) (f Findings) {
-	now, err := store.SpaceOf(root)
+func space(check, of, dir string) (f Findings) {
+	folder, err := store.Look(keep.Store{Folder: dir}, ".")
+	if err != nil {
+		return f
+	}
+	defer folder.Close()
+	now, err := store.SpaceOf(folder)
 	if err != nil || now.Bytes == 0 {
 		return f
 	}

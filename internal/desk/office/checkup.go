@@ -64,13 +64,16 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	o.checkCertificate(&f, posts, who.Host)
 	o.checkHostKeys(&f)
 	f = append(f, checkup.Folder(o.Dir, stores)...)
-	if err := o.checkDatabase(ctx, &f); err != nil {
-		return nil, err
-	}
 	f = append(f, checkup.Stores(stores)...)
-	for _, look := range []func(context.Context, *checkup.Findings) error{o.checkAccounts, o.checkKeys, o.checkOperators, o.checkQuotas, o.checkTrail} {
-		if err := look(ctx, &f); err != nil {
-			return nil, err
+	for _, part := range []struct {
+		name string
+		look func(context.Context, *checkup.Findings) error
+	}{{"database", o.checkDatabase}, {"account", o.checkAccounts}, {"key", o.checkKeys}, {"operator", o.checkOperators}, {"quota", o.checkQuotas}, {"audit", o.checkTrail}} {
+		if err := part.look(ctx, &f); ctx.Err() != nil {
+			return nil, ctx.Err()
+		} else if err != nil { // what can't be looked at is a finding, and keeps nothing else from being looked at
+			o.Log.Error("a part of the check-up failed", "part", part.name, "cause", err)
+			f.Add(part.name, "", checkup.Fault, "restore a backup; the log says more", "the records of it can't all be read, so nothing is known of it")
 		}
 	}
 	return f, nil

@@ -28,6 +28,9 @@ const (
 	identity   = "service"
 )
 
+// Kinds are the kinds of things that the history has changes of.
+var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, identity}
+
 // changed keeps a change in the history, and records it. Before and after are what they
 // are in JSON; nil is nothing.
 func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any) error {

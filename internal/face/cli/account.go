@@ -46,7 +46,8 @@ const treeHelp = `A home is always explicit: STORE:FOLDER, as in files:{account}
 Rights are a bundle (full, add-only, read-only, drop-only, none) or a list such as list,download.
 The grants on the deepest folder that covers a path decide, no other; those that count for the name and the time add up:
   -grant '/in=add-only;never=*.exe'  -grant '/out=read-only;days=mon-fri;hours=08:00-18:00;zone=Europe/Oslo'
-What an account does not set, its groups set: the first that does. Mounts and grants of all of them add up.`
+What an account does not set, its groups set: the first that does. Mounts add up. On a folder on which the account has grants of its own
+only those count; elsewhere those of its groups add up.`
 
 func accountCommands() []*command.Command {
 	return []*command.Command{
@@ -80,7 +81,7 @@ type treeFlags struct {
 
 func declareTree(flags *flag.FlagSet) *treeFlags {
 	t := &treeFlags{home: flags.String("home", "", "`STORE:FOLDER` that becomes the root of the tree"),
-		rights: flags.String("rights", "", "`rights` on the root and what no other grant covers; for a new account with a home of its own and no group, full")}
+		rights: flags.String("rights", "", "`rights` on the root and what no other grant covers; for a new account with a home of its own, no group and no grant on the root, full")}
 	flags.Var(&t.mounts, "mount", "`AT=STORE:FOLDER` to mount in the tree, with options behind it: \",ro,umask=007,bytes=2G,files=1000\"; may be given several times")
 	flags.Var(&t.grants, "grant", "`PATH=RIGHTS` to give on a folder, in place of what is granted there; with conditions behind it: \";only=*.tif;never=*.exe;from=DAY;until=DAY;days=mon-fri;hours=08:00-18:00;zone=AREA/CITY\"; may be given several times")
 	return t
@@ -90,6 +91,14 @@ func declareTree(flags *flag.FlagSet) *treeFlags {
 func (t *treeFlags) declareChange(flags *flag.FlagSet) {
 	flags.Var(&t.unmount, "unmount", "take away the mount at this `path`; may be given several times")
 	flags.Var(&t.ungrant, "ungrant", "take away the grants on this `path`; may be given several times")
+}
+
+// grantsRoot reports whether a grant on the root is given; what is wrong with one is said later.
+func (t *treeFlags) grantsRoot() bool {
+	return slices.ContainsFunc(t.grants, func(text string) bool {
+		g, err := keep.ParseGrant(text)
+		return err == nil && g.Path == "/"
+	})
 }
 
 // apply puts what was given into mounts and grants, replacing what is there.
@@ -160,7 +169,7 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		ask := api.AccountNew{Name: args[0], Note: *card.note, Mail: *card.mail, MustChange: *card.mustChange, Groups: card.groups, Settings: settings, Generate: *password.generate}
-		if *tree.rights == "" && *tree.home != "" && len(card.groups) == 0 {
+		if *tree.rights == "" && *tree.home != "" && len(card.groups) == 0 && !tree.grantsRoot() {
 			*tree.rights = "full"
 		}
 		var err error

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -170,5 +172,20 @@ func verified(ctx context.Context, env command.Env, c *client, checkpoint string
 	if onScreen {
 		fmt.Fprint(env.Err, "\r\x1b[K")
 	}
-	return report, json.Unmarshal(last, &report)
+	return reportOf(last)
+}
+
+// reportOf reads the last line of a walk along the chain: only a whole report is one. The
+// service says there, too, why there is none.
+func reportOf(line json.RawMessage) (report api.AuditReport, err error) {
+	var problem api.Problem
+	if json.Unmarshal(line, &problem) == nil && problem.Status != 0 {
+		return report, errors.New(problem.Detail)
+	}
+	strict := json.NewDecoder(bytes.NewReader(line))
+	strict.DisallowUnknownFields()
+	if err := strict.Decode(&report); err != nil || report.Key == "" {
+		return report, errors.New("the service ended the walk without a report: try again, and look at its log")
+	}
+	return report, nil
 }

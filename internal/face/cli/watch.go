@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 )
 
 func watchCommands() []*command.Command {
@@ -60,13 +62,22 @@ func ending(path, noun string) func(*flag.FlagSet, *common) run {
 	}
 }
 
+// joined is the words of a closed set, for a flag that takes one of them.
+func joined[T ~string](known []T) string {
+	texts := make([]string, len(known))
+	for i, k := range known {
+		texts[i] = string(k)
+	}
+	return strings.Join(texts, ", ")
+}
+
 // queryFlags are the flags that narrow a search of the trail.
 func queryFlags(flags *flag.FlagSet, words ...string) func() url.Values {
 	says := map[string]string{
 		"account": "only of this `account`", "group": "only of accounts of this `group`", "mount": "only in this `mount`, as in files:shared", "operator": "only of this `operator`", "address": "only from this `address`",
 		"protocol": "only over this `protocol`: ftp, ftps, sftp", "session": "only of this `session`",
-		"action": "only these `actions`, joined by commas", "outcome": "only with this `outcome`: done, refused, failed, interrupted",
-		"network": "only from these `networks`, as in 192.0.2.0/24", "has": "only with this `part` in the path", "text": "only with this `part` anywhere", "reason": "only with this `reason`, as in quota-full",
+		"action": "only these `actions`, joined by commas: " + joined(keep.Actions), "outcome": "only with this `outcome`: done, refused, failed, interrupted",
+		"network": "only from these `networks`, as in 192.0.2.0/24", "has": "only with this `part` in the path", "text": "only with this `part` anywhere", "reason": "only with this `reason`: " + joined(keep.Reasons),
 		"path": "only this `path` and what is below it", "since": "only from this `time` on, as in 2026-03-01T00:00:00Z", "until": "only before this `time`",
 	}
 	values := map[string]*string{}

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/desk/office"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 )
@@ -30,6 +31,9 @@ func (s *Server) history(c *gin.Context) error {
 	}
 	before, err := number(c, "before")
 	if err != nil {
+		return err
+	}
+	if err := keep.CheckWord("what", c.Query("what"), office.Kinds); err != nil {
 		return err
 	}
 	found, err := s.DB.Changes(c.Request.Context(), c.Query("what"), c.Query("name"), before, most)

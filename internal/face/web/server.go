@@ -130,6 +130,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/quotas", s.handle(s.quotas))
 	known.GET("/quotas/history", s.handle(s.quotaHistory))
 	known.POST("/quotas/recount", s.handle(s.recount))
+	known.GET("/find", s.handle(s.find))
 	known.GET("/groups", s.handle(s.groups))
 	known.POST("/groups", s.handle(s.addGroup))
 	known.GET("/groups/:name", s.handle(s.group))

@@ -41,6 +41,12 @@ func zone(c *gin.Context) (*time.Location, error) {
 func (s *Server) traffic(c *gin.Context) (err error) {
 	q := series.Query{By: c.Query("by"), Step: c.Query("step"), Path: c.Query("path"), TrafficQuery: records.TrafficQuery{Account: c.Query("account"),
 		Group: c.Query("group"), Address: c.Query("address"), Protocol: c.Query("protocol"), Action: c.Query("action"), Mount: c.Query("mount")}}
+	if err := keep.CheckWord("protocol", q.Protocol, keep.AllProtocols); err != nil {
+		return err
+	}
+	if err := keep.CheckWord("action", q.Action, keep.Actions); err != nil {
+		return err
+	}
 	if q.Zone, err = zone(c); err != nil {
 		return err
 	}

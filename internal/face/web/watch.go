@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -126,8 +127,20 @@ func auditQuery(c *gin.Context) (q records.AuditQuery, err error) {
 		return q, err
 	}
 	for word := range strings.SplitSeq(c.Query("action"), ",") {
+		if err := keep.CheckWord("action", word, keep.Actions); err != nil {
+			return q, err
+		}
 		if word != "" {
 			q.Actions = append(q.Actions, keep.Action(word))
+		}
+	}
+	outcomes := keep.Outcomes
+	if strings.HasSuffix(c.FullPath(), "/transfers") {
+		outcomes = append(slices.Clone(outcomes), "running")
+	}
+	for _, wrong := range []error{keep.CheckWord("outcome", q.Outcome, outcomes), keep.CheckWord("reason", q.Reason, keep.Reasons), keep.CheckWord("protocol", q.Protocol, keep.AllProtocols)} {
+		if wrong != nil {
+			return q, wrong
 		}
 	}
 	if q.Limit, err = limit(c); err != nil {
@@ -202,7 +215,7 @@ func (s *Server) verify(c *gin.Context) error {
 	}
 	report, err := audit.Verify(c.Request.Context(), s.DB, check)
 	if err != nil {
-		return err
+		return &keep.Fault{Reason: keep.Failure, Say: "the records can't all be read, so the chain is not proven: look at the log, and restore a backup", Cause: err}
 	}
 	shown := api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint(),
 		Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere}

@@ -1,11 +1,12 @@
 package quota
 
 import (
+	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -96,8 +97,7 @@ func (l *Ledger) removed(spot Spot, info fs.FileInfo, pinned *File) {
 // Move is a rename, inside a store or from one to another.
 type Move struct {
 	From, To Spot
-	Root     *os.Root // of the source
-	Name     string   // of the source in it
+	Inside   func() (store.Folder, error) // opens the source, a folder
 	// Look tells what is at both ends, nil for nothing at To, or why it may not move.
 	Look func() (source, replaced fs.FileInfo, err error)
 }
@@ -127,7 +127,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	if err != nil {
 		return err
 	}
-	if replaced != nil && os.SameFile(source, replaced) {
+	if replaced != nil && store.Same(source, replaced) {
 		return do() // two names of one file: both stay (POSIX, rename)
 	}
 	var pinned *File
@@ -148,10 +148,19 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	bytes, files := int64(0), int64(1)
 	switch {
 	case source.IsDir() && len(leaves)+len(joins) > 0:
-		if bytes, files, err = l.sum(m.Root, m.Name); err != nil {
+		inside, err := m.Inside()
+		if err != nil {
 			return err
 		}
-		if files++; files > maxMoved {
+		c, err := l.sum(inside)
+		if err := errors.Join(err, inside.Close()); err != nil {
+			return err
+		}
+		bytes, files = c.bytes, c.files+1
+		if c.shared() {
+			return keep.Refuse(keep.AcrossMounts, "a file in the folder has another name elsewhere, so it can't be moved from one quota to another: copy it")
+		}
+		if files > maxMoved {
 			return keep.Refuse(keep.AcrossMounts, "the folder holds too much to be moved from one quota to another: move what is in it, part by part")
 		}
 	case source.Mode().IsRegular():

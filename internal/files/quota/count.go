@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"slices"
+	"syscall"
 	"time"
 
 	"urbankeep/internal/files/store"
@@ -96,17 +97,18 @@ func (l *Ledger) countPlace(p *place) (Difference, error) {
 // walk adds up a folder. Open files count with the size that they were let grow to.
 func (l *Ledger) walk(spot Spot) (bytes, files int64, err error) {
 	root, err := l.root(spot)
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, 0, nil // nobody has signed in yet
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, store.ErrLink) {
+		return 0, 0, nil // nobody has signed in yet, or something else has the name
 	}
 	if err != nil {
 		return 0, 0, err
 	}
 	defer root.Close()
-	return l.sum(root, ".")
+	c, err := l.sum(root)
+	return c.bytes, c.files, err
 }
 
-func (l *Ledger) root(spot Spot) (*os.Root, error) {
+func (l *Ledger) root(spot Spot) (store.Folder, error) {
 	stores, err := l.stores(context.Background())
 	if err != nil {
 		return nil, err
@@ -120,39 +122,88 @@ func (l *Ledger) root(spot Spot) (*os.Root, error) {
 }
 
 // sum adds up what is below a folder, which does not count itself.
-func (l *Ledger) sum(root *os.Root, folder string) (bytes, files int64, err error) {
-	seen := map[fileID]bool{} // files with several names
-	err = fs.WalkDir(root.FS(), folder, func(at string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			l.log.Warn("part of a folder with a quota can't be read", "cause", err)
-			return nil
+func (l *Ledger) sum(folder store.Folder) (counting, error) {
+	c := counting{l: l, names: map[fileID]uint64{}}
+	err := c.add(folder, 0)
+	return c, err
+}
+
+// counting is one count of a folder.
+type counting struct {
+	l            *Ledger
+	names        map[fileID]uint64 // of files with several: how many are still to be met
+	bytes, files int64
+}
+
+// shared reports whether a file has a name elsewhere too.
+func (c *counting) shared() bool {
+	for _, missing := range c.names {
+		if missing > 0 {
+			return true
 		}
-		if at == folder {
-			return nil
-		}
-		files++
-		if !entry.Type().IsRegular() {
-			return nil
-		}
-		info, err := entry.Info()
-		if err != nil {
-			return nil // it went meanwhile
-		}
-		id, names := identify(info, Spot{})
-		if names > 1 {
-			if seen[id] {
-				return nil
-			}
-			seen[id] = true
-		}
-		size := info.Size()
-		l.mu.Lock()
-		if f := l.open[id]; f != nil {
-			size = f.size
-		}
-		l.mu.Unlock()
-		bytes += size
+	}
+	return false
+}
+
+// maxDepth bounds the folders in one another that are counted, each of which is held open.
+const maxDepth = 1000
+
+func (c *counting) add(folder store.Folder, depth int) error {
+	if depth > maxDepth {
+		return fmt.Errorf("folders lie more than %d deep in one another", maxDepth)
+	}
+	entries, err := folder.Entries()
+	if err != nil {
+		c.l.log.Warn("part of a folder with a quota can't be read", "cause", err)
 		return nil
-	})
-	return bytes, files, err
+	}
+	defer entries.Close()
+	for {
+		page, err := entries.Next(store.LargeRead)
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			c.l.log.Warn("part of a folder with a quota can't be read", "cause", err)
+			return nil
+		}
+		for _, info := range page {
+			c.files++
+			switch {
+			case info.IsDir():
+				if err := c.enter(folder, info.Name(), depth); err != nil {
+					return err
+				}
+			case info.Mode().IsRegular():
+				c.file(info)
+			}
+		}
+	}
+}
+
+func (c *counting) enter(folder store.Folder, name string, depth int) error {
+	inner, err := folder.Enter(name)
+	if err != nil {
+		return nil // it went meanwhile
+	}
+	defer inner.Close()
+	return c.add(inner, depth+1)
+}
+
+func (c *counting) file(info fs.FileInfo) {
+	id, names := identify(info, Spot{})
+	if names > 1 {
+		if missing, met := c.names[id]; met {
+			c.names[id] = missing - min(missing, 1)
+			return
+		}
+		c.names[id] = names - 1
+	}
+	size := info.Size()
+	c.l.mu.Lock()
+	if f := c.l.open[id]; f != nil {
+		size = f.size
+	}
+	c.l.mu.Unlock()
+	c.bytes = more(c.bytes, size)
 }

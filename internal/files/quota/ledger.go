@@ -304,10 +304,14 @@ func (l *Ledger) ready(spots []Spot) (waits chan struct{}, err error) {
 // room is how many bytes and names fit into all the places; negative is none at
 // all. The caller holds mu.
 func room(places []*place) (bytes, files int64, tightest *place) {
-	bytes, files = 1<<62, 1<<62
+	bytes, files = maxBytes, maxBytes
 	for _, p := range places {
-		if p.quota.Bytes > 0 && int64(p.quota.Bytes)-p.bytes < bytes {
-			bytes, tightest = int64(p.quota.Bytes)-p.bytes, p
+		most := int64(p.quota.Bytes)
+		if most == 0 || most > maxBytes {
+			most = maxBytes // however much a quota allows, the books must hold it
+		}
+		if most-p.bytes < bytes || tightest == nil {
+			bytes, tightest = most-p.bytes, p
 		}
 		if p.quota.Files > 0 {
 			files = min(files, int64(p.quota.Files)-p.files)
@@ -315,6 +319,24 @@ func room(places []*place) (bytes, files int64, tightest *place) {
 	}
 	return bytes, files, tightest
 }
+
+// MaxFile is the largest file that is taken, bytes (8 PiB): more than file systems hold
+// that anybody has, and little enough that sums of files can't wrap around.
+const MaxFile = 1 << 53
+
+// maxBytes is the most that the books of one folder hold; sums stop there.
+const maxBytes = 1 << 62
+
+// CheckEnd refuses to write n bytes at an offset where no file may reach.
+func CheckEnd(offset, n int64) error {
+	if offset > MaxFile || max(offset, 0)+n > MaxFile {
+		return keep.Refuse(keep.TooLarge, "a file can't be larger than 8 PiB here")
+	}
+	return nil
+}
+
+// more adds two amounts, which stop at the most that the books hold.
+func more(a, b int64) int64 { return min(a+min(b, maxBytes), maxBytes) }
 
 func full(bytes keep.Bytes) *keep.Fault {
 	return keep.Refuse(keep.QuotaFull, fmt.Sprintf("the quota of %s is used up; what fits is kept", keep.SaySize(int64(bytes))))
@@ -324,7 +346,7 @@ var errFilesFull = keep.Refuse(keep.QuotaFull, "the quota of files is used up: r
 
 func add(places []*place, bytes, files int64) {
 	for _, p := range places {
-		p.bytes += bytes
+		p.bytes = more(p.bytes, bytes)
 		p.files += files
 	}
 }

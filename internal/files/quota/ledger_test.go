@@ -17,6 +17,7 @@ import (
 	"go.uber.org/goleak"
 
 	"urbankeep/internal/files/quota"
+	disk "urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 )
@@ -137,7 +138,7 @@ func scribble(l *quota.Ledger, root *os.Root, r *rand.Rand) {
 				return source, replaced, err
 			}
 			if at != to {
-				l.Rename(quota.Move{From: spot(at), To: spot(to), Root: root, Name: at, Look: look}, func() error { return root.Rename(at, to) })
+				l.Rename(quota.Move{From: spot(at), To: spot(to), Inside: func() (disk.Folder, error) { return disk.Look(keep.Store{Folder: root.Name()}, at) }, Look: look}, func() error { return root.Rename(at, to) })
 			}
 		case 5:
 			l.Make(spot("a/sub"), func() error { return root.Mkdir("a/sub", 0o700) })
@@ -192,7 +193,7 @@ func TestAMoveFromOneQuotaToAnotherTakesItsBytesAlong(t *testing.T) {
 	info, err := root.Lstat("a/deep")
 	require.NoError(t, err)
 	move := func(from, to string) error {
-		return l.Rename(quota.Move{From: quota.Spot{Store: "files", Path: from}, To: quota.Spot{Store: "files", Path: to}, Root: root, Name: from, Look: func() (fs.FileInfo, fs.FileInfo, error) { return info, nil, nil }}, func() error { return root.Rename(from, to) })
+		return l.Rename(quota.Move{From: quota.Spot{Store: "files", Path: from}, To: quota.Spot{Store: "files", Path: to}, Inside: func() (disk.Folder, error) { return disk.Look(keep.Store{Folder: store}, from) }, Look: func() (fs.FileInfo, fs.FileInfo, error) { return info, nil, nil }}, func() error { return root.Rename(from, to) })
 	}
 	require.NoError(t, move("a/deep", "b/deep"))
 	assert.Equal(t, keep.Quota{}, used(l, "a"))

@@ -1,12 +1,11 @@
-// Package store is where bytes live: for now folders on disk. It knows nothing
-// of accounts, rights or protocols.
 package store
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
-	"path"
-	"path/filepath"
+	"strings"
 
 	"urbankeep/internal/keep"
 )
@@ -18,25 +17,24 @@ const (
 	FileMode   os.FileMode = 0o640
 )
 
-// Look opens one folder of a store when it is there.
-func Look(s keep.Store, folder string) (*os.Root, error) {
-	whole, err := os.OpenRoot(s.Folder)
+// Look opens one folder of a store (relative, slash-separated, "." for the whole
+// store) when it is there. No link is followed below the store's own folder.
+func Look(s keep.Store, folder string) (Folder, error) {
+	whole, err := openFolder(s.Folder)
 	if err != nil || folder == "." {
 		return whole, err
 	}
 	defer whole.Close()
-	return whole.OpenRoot(folder)
+	return whole.Cross(folder)
 }
 
-// Open opens one folder of a store (relative, slash-separated, "." for the
-// whole store), making what is missing of it. What the returned root opens
-// can't leave that folder, whatever links are in it: the kernel resolves each
-// part of a name below it. It gives how many folders of the store were made.
-func Open(s keep.Store, folder string) (root *os.Root, made int, err error) {
+// Open is Look for a mount: it makes what is missing, and gives how many folders of
+// the store were made. A link on the way is refused: mount the folder that it leads to.
+func Open(s keep.Store, folder string) (f Folder, made int, err error) {
 	if err := os.MkdirAll(s.Folder, FolderMode); err != nil {
 		return nil, 0, fmt.Errorf("make the folder of store %s: %w", s.Name, err)
 	}
-	whole, err := os.OpenRoot(s.Folder)
+	whole, err := openFolder(s.Folder)
 	if err != nil {
 		return nil, 0, fmt.Errorf("open store %s: %w", s.Name, err)
 	}
@@ -44,20 +42,27 @@ func Open(s keep.Store, folder string) (root *os.Root, made int, err error) {
 		return whole, 0, nil
 	}
 	defer whole.Close()
-	if root, err = whole.OpenRoot(folder); err == nil {
-		return root, 0, nil
+	if f, err = whole.Cross(folder); err == nil {
+		return f, 0, nil
 	}
-	for at := folder; filepath.IsLocal(at) && at != "."; at = path.Dir(at) {
-		if _, err := whole.Stat(at); err == nil {
-			break
+	f, owned := whole, false
+	for part := range strings.SplitSeq(folder, "/") {
+		next, err := f.Enter(part)
+		if errors.Is(err, fs.ErrNotExist) {
+			if err = f.Mkdir(part, FolderMode); err == nil {
+				made++
+			}
+			if err == nil || errors.Is(err, fs.ErrExist) {
+				next, err = f.Enter(part)
+			}
 		}
-		made++
+		if owned {
+			f.Close()
+		}
+		if err != nil {
+			return nil, made, fmt.Errorf("open %s in store %s: %w", folder, s.Name, err)
+		}
+		f, owned = next, true
 	}
-	if err := whole.MkdirAll(folder, FolderMode); err != nil {
-		return nil, 0, fmt.Errorf("make %s in store %s: %w", folder, s.Name, err)
-	}
-	if root, err = whole.OpenRoot(folder); err != nil {
-		return nil, made, fmt.Errorf("open %s in store %s: %w", folder, s.Name, err)
-	}
-	return root, made, nil
+	return f, made, nil
 }

@@ -36,27 +36,3 @@ func TestAStoreIsFoundedOnlyWhereItMayBe(t *testing.T) {
 	_, err = store.Found(filepath.Join(ground, "files2"), []string{ground}, taken, data)
 	assert.NoError(t, err, "a name that only begins like another's")
 }
-
-func TestAMoveBetweenTwoRootsStaysInBoth(t *testing.T) {
-	dir := t.TempDir()
-	for _, folder := range []string{"a/sub", "b/sub", "outside"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o700))
-	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "a/sub/f"), []byte("x"), 0o600))
-	require.NoError(t, os.Symlink("../outside", filepath.Join(dir, "b/out")))
-	from, err := os.OpenRoot(filepath.Join(dir, "a"))
-	require.NoError(t, err)
-	defer from.Close()
-	to, err := os.OpenRoot(filepath.Join(dir, "b"))
-	require.NoError(t, err)
-	defer to.Close()
-	assert.Error(t, store.Move(from, "sub/f", to, "out/f"), "a link does not lead out of the root")
-	assert.Error(t, store.Move(from, "../outside", to, "sub/o"))
-	assert.Error(t, store.Move(from, "sub/none", to, "sub/f"))
-	require.NoError(t, store.Move(from, "sub/f", to, "sub/g"))
-	assert.FileExists(t, filepath.Join(dir, "b/sub/g"))
-	assert.NoFileExists(t, filepath.Join(dir, "a/sub/f"))
-	entries, err := os.ReadDir(filepath.Join(dir, "outside"))
-	require.NoError(t, err)
-	assert.Empty(t, entries)
-}

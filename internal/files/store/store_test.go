@@ -20,7 +20,9 @@ func TestMissingFoldersOfAStoreAreMadeForItsOwnUser(t *testing.T) {
 	info, err := os.Stat(filepath.Join(dir, "crews", "harbour"))
 	require.NoError(t, err)
 	assert.Equal(t, store.FolderMode, info.Mode().Perm())
-	require.NoError(t, root.WriteFile("scan", []byte("x"), store.FileMode))
+	f, err := root.Open("scan", os.O_WRONLY|os.O_CREATE|os.O_EXCL, store.FileMode)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
 	assert.FileExists(t, filepath.Join(dir, "crews", "harbour", "scan"))
 }
 

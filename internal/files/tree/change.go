@@ -1,12 +1,14 @@
 package tree
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path"
 	"strings"
 	"time"
 
+	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
 )
 
@@ -14,7 +16,8 @@ import (
 // nil mode stay as they are.
 func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) error {
 	return t.act(keep.Touching, at, "", func() error {
-		p, err := t.resolve(at, true)
+		defer t.moves.deed()()
+		p, err := t.resolve(at, true, keep.Touch)
 		if err != nil {
 			return err
 		}
@@ -22,22 +25,25 @@ func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) e
 		if err := t.may(keep.Touch, p.path); err != nil {
 			return err
 		}
+		if p.err != nil {
+			return p.err
+		}
 		if mode != nil {
-			if err := p.dir.Chmod(p.name, *mode&fs.ModePerm); err != nil {
+			if err := p.dir.SetMode(p.name, *mode); err != nil {
 				return err
 			}
 		}
 		if access.IsZero() && modified.IsZero() {
 			return nil
 		}
-		return p.dir.Chtimes(p.name, access, modified)
+		return p.dir.SetTimes(p.name, access, modified)
 	})
 }
 
 // Resize cuts or extends a file to a size in bytes.
 func (t *Tree) Resize(at string, size int64) error {
 	return t.act(keep.Resizing, at, "", func() error {
-		if err := t.policy.Load().CheckSize(size); err != nil {
+		if err := errors.Join(quota.CheckEnd(0, size), t.policy.Load().CheckSize(size)); err != nil {
 			return err
 		}
 		f, held, _, err := t.openFile(at, OpenMode{Write: true})
@@ -56,7 +62,8 @@ func (t *Tree) Resize(at string, size int64) error {
 // wherever the store lies on the machine.
 func (t *Tree) Symlink(target, at string) error {
 	return t.act(keep.Linking, at, target, func() error {
-		p, err := t.resolve(at, false)
+		defer t.moves.deed()()
+		p, err := t.resolve(at, false, keep.Link)
 		if err != nil {
 			return err
 		}
@@ -64,14 +71,21 @@ func (t *Tree) Symlink(target, at string) error {
 		if err := t.may(keep.Link, p.path); err != nil {
 			return err
 		}
-		if err := t.notMount(at); err != nil {
+		if err := t.notMount(p.path); err != nil {
+			return err
+		}
+		if err := keep.CheckNewName(p.spelling()); err != nil {
 			return err
 		}
 		relative, err := t.linkText(target, p.path)
 		if err != nil {
 			return err
 		}
-		return t.ledger.Make(t.spot(&p, at), func() error { return p.dir.Symlink(relative, p.name) })
+		linker, err := p.links()
+		if err != nil {
+			return err
+		}
+		return t.ledger.Make(p.spot(), func() error { return linker.Symlink(keep.Unspell(relative), p.name) })
 	})
 }
 
@@ -99,7 +113,10 @@ func (t *Tree) linkText(target, at string) (string, error) {
 			parts = append(parts, "..")
 		}
 	}
-	return path.Join(append(parts, to...)...), nil
+	if parts = append(parts, to...); len(parts) == 0 {
+		return ".", nil // to its own folder
+	}
+	return path.Join(parts...), nil
 }
 
 // climbsOut reports whether a relative target has more ".." than its folder has
@@ -111,7 +128,8 @@ func climbsOut(folder, target string) bool {
 
 // Readlink gives the target of a link as stored, when it stays in the tree.
 func (t *Tree) Readlink(at string) (string, error) {
-	p, err := t.resolve(at, false)
+	defer t.moves.deed()()
+	p, err := t.resolve(at, false, keep.List)
 	if err != nil {
 		return "", asFault(err)
 	}
@@ -119,12 +137,16 @@ func (t *Tree) Readlink(at string) (string, error) {
 	if err := t.may(keep.List, p.path); err != nil {
 		return "", err
 	}
-	target, err := p.dir.Readlink(p.name)
+	linker, err := p.links()
+	if err != nil {
+		return "", err
+	}
+	text, err := linker.Readlink(p.name)
 	if err != nil {
 		return "", asFault(err)
 	}
-	m := t.mountOf(at)
-	inMount := strings.TrimPrefix(path.Dir(within(m, &p, at)), ".")
+	target := keep.Spell(text)
+	inMount := strings.TrimPrefix(path.Dir(p.m.rel(p.path)), ".")
 	if path.IsAbs(target) || climbsOut(inMount, target) {
 		return "", errOutside // it would tell a real path, and leads nowhere
 	}
@@ -134,41 +156,59 @@ func (t *Tree) Readlink(at string) (string, error) {
 // Hardlink gives a file a second name in the same mount.
 func (t *Tree) Hardlink(from, to string) error {
 	return t.act(keep.Linking, to, from, func() error {
-		m := t.mountOf(from)
-		if m != t.mountOf(to) {
-			return keep.Refuse(keep.AcrossMounts, "a link can't lead into another mount")
-		}
-		src, err := t.resolve(from, false)
+		defer t.moves.deed()()
+		src, err := t.resolve(from, false, keep.Download)
 		if err != nil {
 			return err
 		}
 		defer src.close()
-		dst, err := t.resolve(to, false)
+		dst, err := t.resolve(to, false, keep.Link)
 		if err != nil {
 			return err
 		}
 		defer dst.close()
-		// The second name must not give more than the first one did.
-		for _, need := range []struct {
-			right keep.Rights
-			at    string
-		}{{keep.Link, dst.path}, {keep.Download | keep.Overwrite, src.path}} {
-			if err := t.may(need.right, need.at); err != nil {
-				return err
-			}
+		if err := t.mayLink(&src, &dst); err != nil {
+			return err
 		}
-		info, err := src.dir.Lstat(src.name)
+		info, err := src.dir.Lookup(src.name)
 		if err != nil {
 			return err
 		}
 		if !info.Mode().IsRegular() {
 			return keep.Refuse(keep.BadRequest, "only a file can get a second name")
 		}
-		if !t.ledger.Same(t.spot(&src, from), t.spot(&dst, to)) {
+		if !t.ledger.Same(src.spot(), dst.spot()) {
 			return keep.Refuse(keep.AcrossMounts, "a second name can't lie in the ground of another quota")
 		}
-		return t.ledger.Make(t.spot(&dst, to), func() error { return m.root.Link(within(m, &src, from), within(m, &dst, to)) })
+		linker, err := src.links()
+		if err != nil {
+			return err
+		}
+		return t.ledger.Make(dst.spot(), func() error { return linker.Link(src.name, dst.dir, dst.name) })
 	})
+}
+
+// mayLink decides on a second name for a file: it must give no more than the first one
+// does, now or at another time.
+func (t *Tree) mayLink(src, dst *place) error {
+	if src.m != dst.m {
+		return keep.Refuse(keep.AcrossMounts, "a link can't lead into another mount")
+	}
+	for _, need := range []struct {
+		right keep.Rights
+		at    string
+	}{{keep.Link, dst.path}, {keep.Download | keep.Overwrite, src.path}} {
+		if err := t.may(need.right, need.at); err != nil {
+			return err
+		}
+	}
+	if !t.policy.Load().Alike(src.path, dst.path) {
+		return keep.Refuse(keep.NoRight, "a second name must lie where the same grants decide, by name and time too: copy the file")
+	}
+	if err := t.notMount(dst.path); err != nil {
+		return err
+	}
+	return keep.CheckNewName(dst.spelling())
 }
 
 // regular refuses what is not a plain file: opening a pipe or a device could

@@ -3,9 +3,9 @@ package tree
 import (
 	"errors"
 	"io/fs"
-	"strings"
 	"syscall"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -21,6 +21,8 @@ func asFault(err error) error {
 	}
 	reason, say := keep.Failure, "the service could not do it; its log says why"
 	switch {
+	case errors.Is(err, store.ErrLink), errors.Is(err, errSwapped), errors.Is(err, errFolder):
+		reason, say = keep.Failure, "the name is being changed by somebody else: try again"
 	case errors.Is(err, fs.ErrNotExist):
 		reason, say = keep.NotFound, "no such file or folder"
 	case errors.Is(err, syscall.ENOTEMPTY): // before ErrExist, which it also is on some systems
@@ -43,8 +45,8 @@ func asFault(err error) error {
 		reason, say = keep.Failure, "the service's own user may not do that on the disk; tell the administrator"
 	case errors.Is(err, fs.ErrInvalid), errors.Is(err, syscall.EINVAL):
 		reason, say = keep.BadRequest, "that can't be done here"
-	case strings.HasSuffix(err.Error(), "path escapes from parent"): // os.Root; it has no exported error for it
-		reason, say = keep.Outside, "the path leads out of the tree"
+	case errors.Is(err, syscall.EFBIG):
+		reason, say = keep.TooLarge, "the disk holds no file of that size"
 	}
 	return &keep.Fault{Reason: reason, Say: say, Cause: err}
 }

@@ -4,33 +4,20 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
-
-// OpenMode is how a file is to be opened.
-type OpenMode struct {
-	Read, Write bool
-	Append      bool // every write goes to the end
-	Create      bool // make the file where there is none
-	Exclusive   bool // with Create: refuse a file that is there
-	Truncate    bool // empty a file that is there
-	Rescan      bool // with Write: what is there may be read to find where to go on; the client gets none of it
-	Mode        fs.FileMode
-	Offset      int64 // where the client begins, bytes; for the record
-	Total       int64 // size the client announced, bytes; 0: unknown
-}
 
 // File is an open file whose use is measured, and recorded when it is closed.
 // Its methods may be called from several goroutines at once.
 type File struct {
 	t       *Tree
-	f       *os.File
+	f       store.File
 	path    string
 	mode    OpenMode
 	created bool // by this open, so that its times and modes are still the client's to set
@@ -43,35 +30,6 @@ type File struct {
 	mu      sync.Mutex
 	broken  error // the first error of a read or write, or why it was ended
 	closed  bool
-}
-
-// Open opens a file for a transfer. A refusal is recorded at once, everything
-// else when the file is closed.
-func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
-	action := keep.Downloading
-	if mode.Write {
-		action = keep.Uploading
-	}
-	started := time.Now()
-	f, held, created, err := t.openFile(at, mode)
-	if err != nil {
-		err = asFault(err)
-		r := t.base(action, at)
-		r.Offset, r.Duration = mode.Offset, time.Since(started)
-		t.ended(&r, err)
-		t.trail.Note(r)
-		return nil, err
-	}
-	total := mode.Total
-	if info, err := f.Stat(); err == nil && !mode.Write {
-		total = info.Size()
-	}
-	if total == 0 && mode.Write {
-		total = -1
-	}
-	opened := &File{t: t, f: f, path: at, mode: mode, created: created, started: started, held: held, stopped: make(chan struct{})}
-	opened.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: opened.stop})
-	return opened, nil
 }
 
 // stop ends the transfer from outside: reads and writes fail from now on.
@@ -96,118 +54,6 @@ func (f *File) Ended() error {
 	default:
 		return nil
 	}
-}
-
-// openFile decides and opens. The right depends on whether the file is there,
-// and the opening is bound to what was seen, so that a race is an error.
-func (t *Tree) openFile(at string, mode OpenMode) (f *os.File, held *quota.File, created bool, err error) {
-	if mode.Write {
-		if err := t.policy.Load().CheckSize(mode.Total); err != nil {
-			return nil, nil, false, err
-		}
-	}
-	p, err := t.resolve(at, true)
-	if err != nil {
-		return nil, nil, false, err
-	}
-	defer p.close()
-	if mode.Read {
-		if err := t.may(keep.Download, p.path); err != nil {
-			return nil, nil, false, err
-		}
-	}
-	info, err := p.dir.Stat(p.name)
-	if errors.Is(err, fs.ErrNotExist) && mode.Write && mode.Create {
-		if err := t.may(keep.Upload, p.path); err != nil {
-			return nil, nil, false, err
-		}
-		if err := t.notMount(at); err != nil {
-			return nil, nil, false, err
-		}
-		spot := t.spot(&p, at)
-		if err := t.ledger.Fits(spot, mode.Total, 0); err != nil {
-			return nil, nil, false, err
-		}
-		held, err = t.ledger.Open(spot, true, func() (func() (fs.FileInfo, error), error) {
-			f, err = p.dir.OpenFile(p.name, flags(mode)|os.O_CREATE|os.O_EXCL, t.fileMode(at, mode.Mode))
-			return f.Stat, err
-		})
-		if err != nil && f != nil {
-			err = errors.Join(err, f.Close())
-		}
-		return f, held, true, err
-	}
-	if mode.Write {
-		if right := t.may(keep.Overwrite, p.path); right != nil {
-			return nil, nil, false, right
-		}
-	}
-	if err != nil {
-		return nil, nil, false, err
-	}
-	if mode.Create && mode.Exclusive {
-		return nil, nil, false, fs.ErrExist
-	}
-	if err := regular(info); err != nil {
-		return nil, nil, false, err
-	}
-	spot := t.spot(&p, at)
-	if mode.Write {
-		if err := t.ledger.Fits(spot, mode.Total, info.Size()); err != nil {
-			return nil, nil, false, err
-		}
-	}
-	open := func() (func() (fs.FileInfo, error), error) {
-		if f, err = p.dir.OpenFile(p.name, flags(mode), 0); err != nil {
-			return nil, err
-		}
-		return f.Stat, p.same(f)
-	}
-	if mode.Write {
-		held, err = t.ledger.Open(spot, false, open)
-	} else {
-		_, err = open()
-	}
-	if err == nil && mode.Truncate && mode.Write {
-		err = held.Resize(0, func() error { return f.Truncate(0) })
-	}
-	if err != nil && f != nil {
-		held.Close(f.Stat)
-		err = errors.Join(err, f.Close())
-	}
-	if err != nil {
-		return nil, nil, false, err
-	}
-	return f, held, false, nil
-}
-
-func flags(mode OpenMode) int {
-	flag := os.O_RDONLY
-	switch {
-	case mode.Write && (mode.Read || mode.Rescan):
-		flag = os.O_RDWR
-	case mode.Write:
-		flag = os.O_WRONLY
-	}
-	if mode.Append && mode.Write {
-		flag |= os.O_APPEND
-	}
-	return flag
-}
-
-// fileMode is the mode of a new file: what the client asked for, or read and write
-// for all if it did not ask, less the umask.
-func (t *Tree) fileMode(at string, asked fs.FileMode) fs.FileMode {
-	if asked == 0 {
-		asked = 0o666
-	}
-	return t.umask(at).Masks(asked)
-}
-
-// umask is the mask for what is made at a path.
-func (t *Tree) umask(at string) keep.Mode {
-	policy := t.policy.Load()
-	return policy.Umask(policy.MountOf(at))
 }
 
 // Path is the file's path in the tree.
@@ -246,6 +92,9 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	}
 	if err := f.Ended(); err != nil {
 		return 0, err
+	}
+	if err := quota.CheckEnd(off, int64(len(p))); err != nil {
+		return 0, f.note(err)
 	}
 	f.meter.Pace(len(p))
 	policy := f.t.policy.Load()
@@ -387,7 +236,7 @@ func (f *File) Resize(size int64) error {
 	if !f.mode.Write {
 		return keep.Refuse(keep.BadRequest, "the file was not opened for writing")
 	}
-	if err := f.t.policy.Load().CheckSize(size); err != nil {
+	if err := errors.Join(quota.CheckEnd(0, size), f.t.policy.Load().CheckSize(size)); err != nil {
 		return f.note(err)
 	}
 	return f.note(f.held.Resize(size, func() error { return f.f.Truncate(size) }))
@@ -410,22 +259,25 @@ func (f *File) Touch(access, modified time.Time, mode *fs.FileMode) error {
 	return asFault(f.setTimes(access, modified))
 }
 
-// setTimes goes by the name, inside the root: there is no portable call on an
-// open file. It makes sure that the name still means this file.
+// setTimes goes by the open file where the system can, else by its name, after a look
+// that it still means this file.
 func (f *File) setTimes(access, modified time.Time) error {
-	p, err := f.t.resolve(f.path, true)
+	if err := store.FileTimes(f.f, access, modified); !errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	defer f.t.moves.deed()()
+	p, err := f.t.resolve(f.path, true, keep.Upload)
 	if err != nil {
 		return err
 	}
 	defer p.close()
-	named, err := p.dir.Stat(p.name)
-	if err != nil {
-		return err
+	if p.err != nil {
+		return p.err
 	}
-	if mine, err := f.f.Stat(); err != nil || !os.SameFile(named, mine) {
+	if mine, err := f.f.Stat(); err != nil || !store.Same(p.seen, mine) {
 		return errors.Join(err, fs.ErrNotExist)
 	}
-	return p.dir.Chtimes(p.name, access, modified)
+	return p.dir.SetTimes(p.name, access, modified)
 }
 
 // Sync brings the file's bytes to the disk.

@@ -83,7 +83,7 @@ func TestEveryWayOfWritingIsCounted(t *testing.T) {
 	require.NoError(t, tr.Resize("/home/a", 600))
 	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Resize("/home/a", 1001)))
 	require.NoError(t, tr.Resize("/home/a", 10))
-	require.NoError(t, tr.Mkdir("/home/folder"))
+	require.NoError(t, tr.Mkdir("/home/folder", nil))
 	require.NoError(t, tr.Symlink("a", "/home/link"))
 	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Rename("/outside", "/home/too-large", false)))
 	require.NoError(t, tr.Rename("/home/a", "/home/folder/b", false))
@@ -137,9 +137,9 @@ func TestARemovedFileCountsUntilItIsClosed(t *testing.T) {
 	require.NoError(t, put(tr, "/home/g", strings.Repeat("g", 200)))
 	assert.Equal(t, keep.Quota{Bytes: 200, Files: 2}, agrees(t, l, files))
 	for n := range 6 {
-		require.NoError(t, tr.Mkdir("/home/d"+string(rune('0'+n))))
+		require.NoError(t, tr.Mkdir("/home/d"+string(rune('0'+n)), nil))
 	}
-	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Mkdir("/home/more")))
+	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Mkdir("/home/more", nil)))
 	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Symlink("g", "/home/more")))
 	assert.Equal(t, keep.QuotaFull, reasonOf(put(tr, "/home/more", "")))
 	assert.Equal(t, keep.QuotaFull, reasonOf(tr.Hardlink("/home/g", "/home/more")))

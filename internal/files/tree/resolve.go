@@ -3,23 +3,27 @@ package tree
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
+	"time"
 
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
-// place is where a path of the tree lives: a name to be used on an opened
-// folder, never a path of the machine.
+// place is where a path of the tree is: a name in an open folder. Rights are decided
+// on its path, and what is done is done to its name: nothing that others do to the
+// paths that led here can come between.
 type place struct {
-	dir    *os.Root
-	name   string      // relative to dir; "." for the mount itself
-	path   string      // in the tree, after symbolic links where grants differ
-	seen   fs.FileInfo // what the careful walk saw at name; nil elsewhere and when nothing was there
-	walked bool
-	owned  bool // dir was opened by the walk
+	m    *mounted
+	dir  store.Folder
+	name string // as it lies on the disk; "." for the mount itself
+	path string // in the tree, after symbolic links
+
+	seen  fs.FileInfo // what is at name, no link; where links were followed only
+	err   error       // why seen is nil
+	owned bool        // dir was opened for it
 }
 
 func (p *place) close() {
@@ -28,24 +32,162 @@ func (p *place) close() {
 	}
 }
 
-// resolve finds the place of a clean path. With follow, a symbolic link at its
-// end is resolved too.
+// spot is the place as the ledger knows it.
+func (p *place) spot() quota.Spot { return p.m.under(p.m.rel(p.path)) }
+
+// spelling is the last part of its path.
+func (p *place) spelling() string { return path.Base(p.path) }
+
+// links are the abilities of the folder that not every store has.
+func (p *place) links() (store.Linker, error) {
+	if l, can := p.dir.(store.Linker); can {
+		return l, nil
+	}
+	return nil, keep.Refuse(keep.BadRequest, "there are no links in this store")
+}
+
+// maxSteps bounds the links that one path puts up with, as the kernel bounds them
+// (ELOOP), and how often a path is looked at again when something was swapped.
+const maxSteps = 40
+
+var (
+	errOutside = keep.Refuse(keep.Outside, "the path leads out of the tree")
+	errMaze    = keep.Refuse(keep.Outside, "too many links follow one another")
+)
+
+// resolve finds the place of a clean path for somebody who wants a right there. With
+// follow, a symbolic link at its end is resolved too, and what is there is looked at.
 //
-// Where the same grants decide for a whole mount and no quota begins inside it, the kernel resolves links and the
-// root keeps them inside the mount. Where grants differ inside a mount, a link
-// could lead from one grant's ground to another's; there each folder is opened
-// in turn, each link is turned into the path it stands for, and rights are
-// decided on that path.
-func (t *Tree) resolve(at string, follow bool) (place, error) {
+// The kernel crosses the folders in one call as long as it meets no link. A link is
+// read, turned into the path of the tree that it stands for, and that path is resolved
+// from its beginning: so a place's path is the one that its rights are decided on. Nobody
+// learns what lies in a folder in which they have no right at all.
+func (t *Tree) resolve(at string, follow bool, right keep.Rights) (place, error) {
+	policy := t.policy.Load()
+	for range maxSteps {
+		p, onward, err := t.reach(policy, at, follow)
+		if err != nil {
+			return place{}, veiled(policy, err, right, at)
+		}
+		if onward == "" {
+			return p, nil
+		}
+		at = onward
+	}
+	return place{}, veiled(policy, errMaze, right, at)
+}
+
+// errHidden says that a folder is in the way in which the account has no right.
+var errHidden = errors.New("no right on the way")
+
+// veiled is what somebody may hear of an error on the way to a path: the refusal of
+// the right, if it is refused there, whatever else is wrong.
+func veiled(policy *keep.Policy, err error, right keep.Rights, at string) error {
+	if fault := policy.Decide(right, at, time.Now()).Fault(); fault != nil {
+		return fault
+	}
+	if err == errHidden {
+		return fs.ErrNotExist
+	}
+	return err
+}
+
+// reach makes one attempt. With a link in the way, onward is the path to go on with.
+func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onward string, err error) {
 	m := t.mountOf(at)
+	p = place{m: m, dir: m.folder, name: ".", path: at}
 	rel := m.rel(at)
 	if rel == "" {
-		return place{dir: m.root, name: ".", path: at}, nil
+		if follow {
+			p.seen, p.err = p.dir.Lookup(".")
+		}
+		return p, "", nil
 	}
-	if t.policy.Load().Uniform(m.at) && !t.ledger.Nested(m.spot) {
-		return place{dir: m.root, name: rel, path: at}, nil
+	folder, name := path.Split(rel)
+	if folder != "" {
+		folder = strings.TrimSuffix(folder, "/")
+		if !policy.Any(path.Dir(at)) {
+			return p, "", errHidden
+		}
+		dir, err := m.folder.Cross(keep.Unspell(folder))
+		if errors.Is(err, store.ErrLink) {
+			onward, err = m.aroundLink(policy, strings.Split(rel, "/"))
+			return p, onward, err
+		}
+		if err != nil {
+			return p, "", err
+		}
+		p.dir, p.owned = dir, true
 	}
-	return m.walk(rel, follow)
+	p.name = keep.Unspell(name)
+	if !follow {
+		return p, "", nil
+	}
+	p.seen, p.err = p.dir.Lookup(p.name)
+	if p.err == nil && p.seen.Mode()&fs.ModeSymlink != 0 {
+		defer p.close()
+		if !policy.Any(path.Dir(at)) {
+			return p, "", errHidden
+		}
+		onward, err = m.linkTarget(p.dir, strings.Split(rel, "/"), strings.Count(rel, "/"))
+		return p, onward, err
+	}
+	return p, "", nil
+}
+
+// aroundLink goes down a path folder by folder to the first link in it, and gives the path
+// that results.
+func (m *mounted) aroundLink(policy *keep.Policy, parts []string) (string, error) {
+	dir, owned := m.folder, false
+	defer func() {
+		if owned {
+			dir.Close()
+		}
+	}()
+	for i, part := range parts[:len(parts)-1] {
+		if i > 0 && !policy.Any(m.path(parts[:i])) {
+			return "", errHidden
+		}
+		next, err := dir.Enter(keep.Unspell(part))
+		if errors.Is(err, store.ErrLink) {
+			return m.linkTarget(dir, parts, i)
+		}
+		if err != nil {
+			return "", err
+		}
+		if owned {
+			dir.Close()
+		}
+		dir, owned = next, true
+	}
+	return m.path(parts), nil // it is gone again
+}
+
+// path is a path of the tree from the parts of one in the mount.
+func (m *mounted) path(parts []string) string { return path.Join(m.at, strings.Join(parts, "/")) }
+
+// linkTarget is the path that results from the link at parts[i], which lies in dir.
+func (m *mounted) linkTarget(dir store.Folder, parts []string, i int) (string, error) {
+	linker, can := dir.(store.Linker)
+	if !can {
+		return "", errOutside
+	}
+	text, err := linker.Readlink(keep.Unspell(parts[i]))
+	if errors.Is(err, fs.ErrInvalid) || errors.Is(err, fs.ErrNotExist) {
+		return m.path(parts), nil // swapped meanwhile: look again
+	}
+	if err != nil {
+		return "", err
+	}
+	target := keep.Spell(text)
+	if path.IsAbs(target) {
+		return "", errOutside
+	}
+	joined := path.Join(strings.Join(parts[:i], "/"), target, strings.Join(parts[i+1:], "/"))
+	if joined == ".." || strings.HasPrefix(joined, "../") {
+		return "", errOutside
+	}
+	return path.Join(m.at, joined), nil
 }
 
 // mountOf finds the mount that holds a path. There is always one: every account
@@ -70,106 +212,4 @@ func (m *mounted) rel(at string) string {
 // under is a path relative to the mount as the ledger knows it.
 func (m *mounted) under(rel string) quota.Spot {
 	return quota.Spot{Store: m.spot.Store, Path: path.Join(m.spot.Path, rel)}
-}
-
-// spot is where in a store a path that was resolved to a place really is.
-func (t *Tree) spot(p *place, at string) quota.Spot {
-	m := t.mountOf(at)
-	return m.under(within(m, p, at))
-}
-
-// maxSteps bounds the links and races that one walk puts up with, as the kernel
-// bounds links (ELOOP).
-const maxSteps = 40
-
-var errOutside = keep.Refuse(keep.Outside, "the path leads out of the tree")
-
-// walk goes down a relative path without letting the kernel follow a link.
-func (m *mounted) walk(rel string, follow bool) (place, error) {
-	for range maxSteps {
-		p, again, err := m.descend(rel, follow)
-		if err != nil {
-			return place{}, err
-		}
-		if again == "" {
-			return p, nil
-		}
-		rel = again
-	}
-	return place{}, keep.Refuse(keep.Outside, "too many links follow one another")
-}
-
-// descend makes one attempt; again is the path to try next when a link was met
-// or a folder was swapped while it was being opened.
-func (m *mounted) descend(rel string, follow bool) (p place, again string, err error) {
-	parts := strings.Split(rel, "/")
-	p = place{dir: m.root, walked: true}
-	defer func() {
-		if err != nil || again != "" {
-			p.close()
-		}
-	}()
-	for i, part := range parts {
-		last := i == len(parts)-1
-		p.name = part
-		seen, err := p.dir.Lstat(part)
-		if errors.Is(err, fs.ErrNotExist) && last {
-			break
-		}
-		if err != nil {
-			return p, "", err
-		}
-		if seen.Mode()&fs.ModeSymlink != 0 && (!last || follow) {
-			again, err := m.linkTarget(&p, parts, i)
-			return p, again, err
-		}
-		if last {
-			p.seen = seen
-			break
-		}
-		next, err := p.dir.OpenRoot(part)
-		if err != nil {
-			return p, "", err
-		}
-		opened, err := next.Stat(".")
-		if err != nil || !os.SameFile(seen, opened) {
-			next.Close()
-			return p, rel, err
-		}
-		p.close()
-		p.dir, p.owned = next, true
-	}
-	p.path = path.Join(m.at, rel)
-	return p, "", nil
-}
-
-// linkTarget is the path that results from the link at parts[i].
-func (m *mounted) linkTarget(p *place, parts []string, i int) (string, error) {
-	target, err := p.dir.Readlink(parts[i])
-	if err != nil {
-		return "", err
-	}
-	if path.IsAbs(target) {
-		return "", errOutside
-	}
-	joined := path.Join(strings.Join(parts[:i], "/"), target, strings.Join(parts[i+1:], "/"))
-	if joined == ".." || strings.HasPrefix(joined, "../") || joined == "." {
-		return "", errOutside
-	}
-	return joined, nil
-}
-
-// same makes sure that an opened file is the one the careful walk decided on.
-func (p *place) same(f *os.File) error {
-	if !p.walked || p.seen == nil {
-		return nil
-	}
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	if !os.SameFile(info, p.seen) {
-		return keep.Refuse(keep.Failure, "the file was replaced while it was being opened; try again")
-	}
-	return nil
 }

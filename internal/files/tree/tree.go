@@ -3,7 +3,8 @@ package tree
 import (
 	"errors"
 	"fmt"
-	"os"
+	"io/fs"
+	"path"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -61,12 +62,13 @@ type Tree struct {
 	trail  Trail
 	watch  Watcher
 	ledger *quota.Ledger
+	moves  *Moves
 }
 
 type mounted struct {
-	at   string
-	root *os.Root
-	spot quota.Spot // the folder it is
+	at     string
+	folder store.Folder
+	spot   quota.Spot // the folder it is
 }
 
 // House is what all trees share.
@@ -74,11 +76,22 @@ type House struct {
 	Stores []keep.Store
 	Ledger *quota.Ledger
 	Trail  Trail
+	Moves  *Moves // nil: the tree has the stores for itself
+	Open   Opener // nil: [store.Open]
 }
+
+// Opener opens the folder of a mount in a store, making what is missing; see [store.Open].
+type Opener func(s keep.Store, folder string) (f store.Folder, made int, err error)
 
 // Open opens an account's mounts, making folders that are missing.
 func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
-	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger}
+	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves}
+	if t.moves == nil {
+		t.moves = new(Moves)
+	}
+	if house.Open == nil {
+		house.Open = store.Open
+	}
 	policy := keep.NewPolicy(account)
 	t.policy.Store(policy)
 	for _, m := range policy.Mounts() {
@@ -88,9 +101,9 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 			return nil, err
 		}
 		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
-		root, made, err := store.Open(place, spot.Path)
+		folder, made, err := house.Open(place, spot.Path)
 		if err == nil {
-			t.mounts = append(t.mounts, &mounted{m.At, root, spot})
+			t.mounts = append(t.mounts, &mounted{m.At, folder, spot})
 			err = t.ledger.Made(spot, made)
 		}
 		if err != nil {
@@ -127,15 +140,37 @@ func (t *Tree) Idle(usual time.Duration) time.Duration {
 func (t *Tree) Furnish(folders keep.Folders) error {
 	var errs []error
 	for _, at := range folders {
-		m := t.mountOf(at)
-		for _, part := range upTo(m.rel(at)) {
-			if _, err := m.root.Lstat(part); err == nil {
-				continue
-			}
-			errs = append(errs, t.ledger.Make(m.under(part), func() error { return m.root.Mkdir(part, t.umask(at).Masks(0o777)) }))
-		}
+		errs = append(errs, t.furnish(at))
 	}
 	return errors.Join(errs...)
+}
+
+func (t *Tree) furnish(at string) error {
+	defer t.moves.deed()()
+	m := t.mountOf(at)
+	dir, owned := m.folder, false
+	defer func() {
+		if owned {
+			dir.Close()
+		}
+	}()
+	for _, way := range upTo(m.rel(at)) {
+		name := keep.Unspell(path.Base(way))
+		next, err := dir.Enter(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			if err = t.ledger.Make(m.under(way), func() error { return dir.Mkdir(name, t.umask(at).Masks(0o777)) }); err == nil {
+				next, err = dir.Enter(name)
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("the starter folder %s: %w", at, err)
+		}
+		if owned {
+			dir.Close()
+		}
+		dir, owned = next, true
+	}
+	return nil
 }
 
 // upTo gives the folders on the way to a relative path, and itself.
@@ -156,7 +191,7 @@ func upTo(rel string) []string {
 func (t *Tree) Close() error {
 	var errs []error
 	for _, m := range t.mounts {
-		errs = append(errs, m.root.Close())
+		errs = append(errs, m.folder.Close())
 	}
 	return errors.Join(errs...)
 }

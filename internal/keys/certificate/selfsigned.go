@@ -15,6 +15,8 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"urbankeep/internal/records"
 )
 
 // makeMissing makes the certificate of a new data folder.
@@ -30,15 +32,12 @@ func makeMissing(file string, now time.Time) error {
 }
 
 // write puts a secret file (0600, in a folder of 0700) under its name only when it
-// is whole.
+// is whole and on the medium.
 func write(file string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(file+".new", file)
+	return records.WriteFile(file, text)
 }
 
 // certificateLife is as long as clients take a certificate that was pinned by hand.

@@ -15,6 +15,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/pubkey"
+	"urbankeep/internal/records"
 )
 
 // State says what a host key does.
@@ -205,10 +206,7 @@ func (r *Ring) add(text []byte, state State) (Key, error) {
 	}
 	k.file = k.Type() + "-" + k.ID() + ".pem"
 	file := r.path(k)
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
-		return Key{}, err
-	}
-	if err := os.Rename(file+".new", file); err != nil {
+	if err := records.WriteFile(file, text); err != nil {
 		return Key{}, err
 	}
 	r.keys = append(r.keys, k)

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"urbankeep/internal/keep"
 )
 
 // cmdFeat lists the extensions (RFC 2389).
@@ -90,15 +92,16 @@ func (c *conn) cmdStat(arg string) error {
 		c.replyBlock(211, "Status:", c.status(), "End")
 		return nil
 	}
-	var rows []string
 	entries, err := c.entries(arg)
 	if err != nil {
 		return err
 	}
-	for _, e := range entries {
-		rows = append(rows, c.longLine(e))
+	c.send("213-Listing:\r\n")
+	last := "End"
+	if err := entries.each(func(e entry) { c.send(" " + c.longLine(e) + "\r\n") }); err != nil {
+		last = "The rest can't be read: " + keep.FaultOf(err).Say
 	}
-	c.replyBlock(213, "Listing:", rows, "End")
+	c.send("213 " + last + "\r\n")
 	return nil
 }
 

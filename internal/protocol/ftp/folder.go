@@ -43,7 +43,7 @@ func (c *conn) cmdMkd(arg string) error {
 	if err != nil {
 		return err
 	}
-	if err := c.tree.Mkdir(at); err != nil {
+	if err := c.tree.Mkdir(at, nil); err != nil {
 		return err
 	}
 	c.reply(257, quote(at)+" made")
@@ -152,10 +152,22 @@ func (c *conn) cmdMdtm(arg string) error {
 	return nil
 }
 
+// timeOf reads a time that a file may have: file systems know no other.
+func timeOf(stamp string) (time.Time, error) {
+	when, err := time.Parse(timeForm, stamp)
+	if err == nil && (when.Year() < 1902 || when.Year() > 2400) {
+		err = fail{501, "use a year from 1902 to 2400"}
+	}
+	return when, err
+}
+
 // cmdMfmt sets a file's time (draft-somers-ftp-mfxx).
 func (c *conn) cmdMfmt(arg string) error {
 	stamp, name, _ := strings.Cut(arg, " ")
-	when, err := time.Parse(timeForm, stamp)
+	when, err := timeOf(stamp)
+	if say, isFail := err.(fail); isFail {
+		return say
+	}
 	if err != nil || name == "" {
 		return fail{501, "use MFMT YYYYMMDDHHMMSS path"}
 	}
@@ -180,7 +192,7 @@ func (c *conn) cmdMff(arg string) error {
 		var err error
 		switch strings.ToLower(key) {
 		case "modify":
-			when, err = time.Parse(timeForm, value)
+			when, err = timeOf(value)
 		case "unix.mode":
 			var bits uint64
 			bits, err = strconv.ParseUint(value, 8, 32)
@@ -188,6 +200,9 @@ func (c *conn) cmdMff(arg string) error {
 			mode = &m
 		default:
 			return fail{504, "the facts modify and unix.mode can be set, no other"}
+		}
+		if say, isFail := err.(fail); isFail {
+			return say
 		}
 		if err != nil {
 			return fail{501, "use MFF modify=YYYYMMDDHHMMSS;unix.mode=0640; path"}

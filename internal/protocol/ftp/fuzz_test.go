@@ -135,14 +135,14 @@ func FuzzListArgument(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, e := range found {
+		require.NoError(t, found.each(func(e entry) {
 			clean, err := keep.CleanPath("/", e.at)
 			require.NoError(t, err)
 			require.Equal(t, clean, e.at)
 			require.FileExists(t, filepath.Join(house.dir, "jail", "f"))
 			_, err = os.Lstat(filepath.Join(house.dir, "jail", filepath.FromSlash(e.at)))
 			require.NoError(t, err, "%q lists %q", arg, e.at)
-		}
+		}))
 	})
 }
 

@@ -2,12 +2,15 @@ package ftp
 
 import (
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
 
@@ -18,10 +21,17 @@ type entry struct {
 	at   string // its path in the tree
 }
 
-// entries finds what LIST and NLST are to show: a folder's contents, one file,
-// or what a pattern in the last part of the path matches. Options as of ls,
-// which clients send, are skipped.
-func (c *conn) entries(arg string) ([]entry, error) {
+// shown is what LIST and NLST show: a folder's contents, one file, or what a pattern in
+// the last part of the path matches.
+type shown struct {
+	one     *entry
+	folder  *tree.Listing
+	at      string
+	pattern string
+}
+
+// entries finds what is to be shown. Options as of ls, which clients send, are skipped.
+func (c *conn) entries(arg string) (*shown, error) {
 	at, err := c.path(skipOptions(arg))
 	if err != nil {
 		return nil, err
@@ -37,22 +47,46 @@ func (c *conn) entries(arg string) ([]entry, error) {
 		return nil, err
 	}
 	if !info.IsDir() {
-		return []entry{{info, skipOptions(arg), folder}}, nil
+		return &shown{one: &entry{info, skipOptions(arg), folder}}, nil
 	}
-	found, err := c.tree.List(folder)
+	l, err := c.tree.ReadFolder(folder)
 	if err != nil {
 		return nil, err
 	}
-	var rows []entry
-	for _, info := range found {
-		if pattern != "" {
-			if match, err := path.Match(pattern, info.Name()); err != nil || !match {
-				continue
+	return &shown{folder: l, at: folder, pattern: pattern}, nil
+}
+
+// each gives the entries as they are read, and lets go of the folder.
+func (s *shown) each(do func(entry)) error {
+	if s.one != nil {
+		do(*s.one)
+		return nil
+	}
+	return readThrough(s.folder, func(info fs.FileInfo) {
+		if s.pattern != "" {
+			if match, err := path.Match(s.pattern, info.Name()); err != nil || !match {
+				return
 			}
 		}
-		rows = append(rows, entry{info, info.Name(), path.Join(folder, info.Name())})
+		do(entry{info, info.Name(), path.Join(s.at, info.Name())})
+	})
+}
+
+// readThrough reads a folder to its end and closes it.
+func readThrough(l *tree.Listing, do func(fs.FileInfo)) error {
+	defer l.Close()
+	for {
+		found, err := l.Next(store.LargeRead)
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for _, info := range found {
+			do(info)
+		}
 	}
-	return rows, nil
 }
 
 func skipOptions(arg string) string {
@@ -83,10 +117,8 @@ func (c *conn) listing(arg string, form func(entry) string) error {
 		c.data.drop()
 		return err
 	}
-	return c.sendListing(func(line func(string)) {
-		for _, e := range entries {
-			line(form(e))
-		}
+	return c.sendListing(func(line func(string)) error {
+		return entries.each(func(e entry) { line(form(e)) })
 	})
 }
 
@@ -145,19 +177,19 @@ func (c *conn) cmdMlsd(arg string) error {
 	if err == nil && !info.IsDir() {
 		err = fail{501, "MLSD lists folders; use MLST for a file"}
 	}
-	var found []fs.FileInfo
+	var found *tree.Listing
 	if err == nil {
-		found, err = c.tree.List(at)
+		found, err = c.tree.ReadFolder(at)
 	}
 	if err != nil {
 		c.data.drop()
 		return err
 	}
-	return c.sendListing(func(line func(string)) {
+	return c.sendListing(func(line func(string)) error {
 		line(c.factsOf(info, at, "cdir") + " .")
-		for _, info := range found {
+		return readThrough(found, func(info fs.FileInfo) {
 			line(c.factsOf(info, path.Join(at, info.Name()), "") + " " + info.Name())
-		}
+		})
 	})
 }
 

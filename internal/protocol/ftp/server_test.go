@@ -94,7 +94,7 @@ func (h *house) transfer(t *testing.T) (r keep.AuditRecord) {
 			}
 		}
 		return false
-	}, 10*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 	return r
 }
 
@@ -308,7 +308,7 @@ func TestAPassiveRangeThatIsUsedUpIsSaid(t *testing.T) {
 		io.WriteString(a.conn, "EPSV\r\n")
 		code, _, _ := a.text.ReadResponse(0)
 		return code == 229
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 }
 
 func TestAPatternThatExplodesIsAnswered(t *testing.T) {
@@ -493,7 +493,7 @@ func TestACutConnectionIsToldWhy(t *testing.T) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		return len(h.left) == 1 && h.left[0].Reason == keep.EndedByOperator
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 }
 
 func TestShutdownLetsATransferEndAndCutsWhatStays(t *testing.T) {

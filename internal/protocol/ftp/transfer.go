@@ -5,9 +5,11 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"io"
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"urbankeep/internal/files/tree"
@@ -129,32 +131,80 @@ func (c *conn) receive(at string, from int64, mode tree.OpenMode, start string) 
 	}
 	mode.Offset, mode.Total = from, c.announced
 	c.announced = 0
+	if start == "" {
+		start = "ready to receive"
+	}
+	if mode.Rescan {
+		return c.resumeText(at, mode, start)
+	}
+	if err := c.tree.MayOpen(at, mode); err != nil {
+		return err
+	}
+	c.store(at, mode, start)
+	return nil
+}
+
+// resumeText goes on with a text where the client says, which only the file itself tells;
+// opening it changes nothing.
+func (c *conn) resumeText(at string, mode tree.OpenMode, start string) error {
+	mode.Create = false
 	f, err := c.tree.Open(at, mode)
 	if err != nil {
 		return err
 	}
+	from, err := textOffset(f, mode.Offset)
+	if err != nil {
+		f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to go on where it can't"))
+		return err
+	}
+	c.move(f, start, func(d dataConn) error { return f.ReceiveFrom(&asciiReader{r: d}, from) })
+	return nil
+}
+
+// store runs an upload and answers for it. Nothing of what is there changes, and no file is
+// made, before the data connection stands and, over TLS, has shaken hands.
+func (c *conn) store(at string, mode tree.OpenMode, start string) {
+	began := time.Now()
+	var f *tree.File
+	stopped, done := make(chan struct{}), make(chan struct{})
+	var watch sync.WaitGroup
+	ascii := c.ascii
+	err := c.carry(start, stopped, func(d dataConn) (err error) {
+		if f, err = c.tree.Open(at, mode); err != nil {
+			return err
+		}
+		watch.Go(func() {
+			select {
+			case <-f.Stopped():
+				close(stopped)
+			case <-done:
+			}
+		})
+		return faultOfData(fill(f, d, mode, ascii))
+	})
+	close(done)
+	watch.Wait()
+	switch {
+	case f == nil && keep.FaultOf(err).Reason == keep.NoDataConnection:
+		err = c.tree.NotBegun(at, mode, began, err)
+	case f != nil:
+		err = ended(f, err)
+	}
+	c.finish(err)
+}
+
+// fill writes what comes over a data connection into a file.
+func fill(f *tree.File, d io.Reader, mode tree.OpenMode, ascii bool) error {
+	from := mode.Offset
 	if mode.Append {
 		if info, err := f.Stat(); err == nil {
 			from = info.Size()
 		}
 	}
-	if mode.Rescan {
-		if from, err = textOffset(f, from); err != nil {
-			f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to go on where it can't"))
-			return err
-		}
+	if ascii {
+		d = &asciiReader{r: d}
 	}
-	if start == "" {
-		start = "ready to receive"
-	}
-	ascii := c.ascii
-	c.move(f, start, func(d dataConn) error {
-		if ascii {
-			return f.ReceiveFrom(&asciiReader{r: d}, from)
-		}
-		return f.ReceiveFrom(d, from)
-	})
-	return nil
+	return f.ReceiveFrom(d, from)
 }
 
 // canTransfer refuses a transfer that could not begin.
@@ -178,16 +228,20 @@ type running struct {
 
 // move runs the transfer of a file and answers for it.
 func (c *conn) move(f *tree.File, start string, work func(dataConn) error) {
-	err := c.carry(start, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })
-	if ended := f.Ended(); ended != nil {
-		err = ended
+	c.finish(ended(f, c.carry(start, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })))
+}
+
+// ended closes the file of a transfer that ended with an error or none; what it gives is to
+// be answered.
+func ended(f *tree.File, err error) error {
+	if stopped := f.Ended(); stopped != nil {
+		err = stopped
 	}
 	if err != nil {
 		f.Abort(err)
-	} else {
-		err = f.Close() // the record is on disk before the client hears of success
+		return err
 	}
-	c.finish(err)
+	return f.Close() // the record is on disk before the client hears of success
 }
 
 // finish ends a data transfer with its one reply.
@@ -318,14 +372,17 @@ func (c *conn) cmdAbor(string) error {
 
 // sendListing sends lines over a data connection as they are made; each ends in
 // CRLF.
-func (c *conn) sendListing(make func(line func(string))) error {
+func (c *conn) sendListing(make func(line func(string)) error) error {
 	err := c.carry("here comes the listing", nil, func(d dataConn) error {
 		out := bufio.NewWriterSize(d, 32<<10) // keeps the first error to itself until Flush
-		make(func(text string) {
+		err := make(func(text string) {
 			out.WriteString(text)
 			out.WriteString("\r\n")
 		})
-		return faultOfData(out.Flush())
+		if sent := faultOfData(out.Flush()); sent != nil {
+			return sent
+		}
+		return err
 	})
 	c.finish(err)
 	return nil

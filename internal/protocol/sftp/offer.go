@@ -34,6 +34,28 @@ func Ciphers(clientVersion string) []string {
 	return append(append([]string(nil), gcm...), ctr...)
 }
 
+// Key exchanges and message authentication codes that are offered, best first. None has
+// SHA-1: the post-quantum hybrid comes first (draft-ietf-sshm-mlkem-hybrid-kex), and codes over
+// the encrypted text before those over the plain one.
+var (
+	keyExchanges = []string{ssh.KeyExchangeMLKEM768X25519, ssh.KeyExchangeCurve25519, ssh.KeyExchangeECDHP256, ssh.KeyExchangeECDHP384, ssh.KeyExchangeECDHP521,
+		ssh.KeyExchangeDH16SHA512, ssh.KeyExchangeDH14SHA256}
+	macs = []string{ssh.HMACSHA256ETM, ssh.HMACSHA512ETM, ssh.HMACSHA256, ssh.HMACSHA512}
+)
+
+// modern keeps an RSA host key from signing with SHA-1 (RFC 8332); others are as they are.
+func modern(key ssh.Signer) ssh.Signer {
+	if key.PublicKey().Type() != ssh.KeyAlgoRSA {
+		return key
+	}
+	if signer, can := key.(ssh.AlgorithmSigner); can {
+		if limited, err := ssh.NewSignerWithAlgorithms(signer, []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}); err == nil {
+			return limited
+		}
+	}
+	return key
+}
+
 const (
 	// versionWait is how long the client's version is waited for before ours is
 	// sent. Clients send theirs at once; one that waits gets every cipher.

@@ -1,12 +1,12 @@
 package sftp
 
 import (
-	"fmt"
 	"io"
 	"io/fs"
 	"path"
 	"time"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -45,7 +45,7 @@ func init() { // not a literal: SETSTAT and its like refer to one another
 		pktReaddir:  {(*request).readdir, onHandle},
 		pktRemove:   {func(r *request) error { return r.doOnPath(r.s.tree.Remove) }, onPath},
 		pktRmdir:    {func(r *request) error { return r.doOnPath(r.s.tree.Rmdir) }, onPath},
-		pktMkdir:    {func(r *request) error { return r.doOnPath(r.s.tree.Mkdir) }, onPath},
+		pktMkdir:    {(*request).mkdir, onPath},
 		pktRealpath: {(*request).realpath, onPath},
 		pktRename:   {func(r *request) error { return r.rename(false) }, onPath},
 		pktReadlink: {(*request).readlink, onPath},
@@ -99,7 +99,8 @@ func (r *request) close() error {
 	}
 	r.s.forget(h)
 	if h.file == nil {
-		return nil
+		r.s.awaitAhead(h)
+		return h.folder.Close()
 	}
 	r.closed = true // only once the client has its reply may a stopping service hang up
 	return h.file.Close()
@@ -242,15 +243,22 @@ func (r *request) opendir() error {
 	if err := r.s.room(); err != nil {
 		return err
 	}
-	entries, err := r.s.tree.List(at)
+	folder, err := r.s.tree.ReadFolder(at)
 	if err != nil {
 		return err
 	}
-	return r.keep(&handle{path: at, entries: entries})
+	return r.keep(&handle{path: at, folder: folder})
 }
 
-// dirPage bounds the names of one READDIR reply; clients allocate for them.
-const dirPage = 128
+// mkdir is section 6.6; of the attributes the mode counts.
+func (r *request) mkdir() error {
+	at, err := r.path()
+	attrs := r.d.attributes()
+	if err != nil || r.d.err != nil {
+		return err
+	}
+	return r.s.tree.Mkdir(at, attrs.mode)
+}
 
 func (r *request) readdir() error {
 	h, err := r.handle()
@@ -260,42 +268,30 @@ func (r *request) readdir() error {
 	if h.file != nil {
 		return status{statusFailure, "that handle is a file"}
 	}
-	if len(h.entries) == 0 {
+	r.s.awaitAhead(h)
+	entries, err := h.folder.Next(store.SmallRead) // a reply that every client takes: see there
+	if err == io.EOF {
 		return errEOF
 	}
-	n := min(dirPage, len(h.entries))
-	r.names(h.entries[:n])
-	h.entries = h.entries[n:]
+	if err != nil {
+		return err
+	}
+	r.names(entries)
+	r.s.readAhead(h)
 	return nil
 }
 
 // names replies with a list of names (section 7).
 func (r *request) names(entries []fs.FileInfo) {
+	r.out.b = buffer(mediumBuffer)
 	r.start(pktName)
 	r.out.uint32(uint32(len(entries)))
+	owner, now := r.s.tree.Account(), time.Now()
 	for _, info := range entries {
 		r.out.string(info.Name())
-		r.out.string(r.s.longName(info))
+		r.out.longName(info, owner, now)
 		r.out.attributes(info)
 	}
-}
-
-// longName is a line as ls -l prints it, in the form that section 7 recommends.
-func (s *session) longName(info fs.FileInfo) string {
-	kind := "-"
-	switch {
-	case info.IsDir():
-		kind = "d"
-	case info.Mode()&fs.ModeSymlink != 0:
-		kind = "l"
-	}
-	when := info.ModTime().UTC()
-	stamp := when.Format("Jan _2 15:04")
-	if time.Since(when) > 180*24*time.Hour {
-		stamp = when.Format("Jan _2  2006")
-	}
-	owner := s.tree.Account()
-	return fmt.Sprintf("%s%s %4d %-8s %-8s %8d %s %s", kind, info.Mode().Perm().String()[1:], 1, owner, owner, info.Size(), stamp, info.Name())
 }
 
 // realpath makes a name canonical (section 6.11). It does not ask the disk.

@@ -243,7 +243,7 @@ var errAuth = errors.New("sign-in refused")
 // config makes the settings of one connection: its callbacks know its visit.
 func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
-		Config:                      ssh.Config{Ciphers: Ciphers(clientVersion)},
+		Config:                      ssh.Config{Ciphers: Ciphers(clientVersion), KeyExchanges: keyExchanges, MACs: macs},
 		ServerVersion:               "SSH-2.0-UrbanKeep",
 		MaxAuthTries:                maxTries,
 		PasswordCallback:            c.byPassword,
@@ -268,7 +268,7 @@ func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 		config.BannerCallback = func(ssh.ConnMetadata) string { return banner + "\n" }
 	}
 	for _, key := range c.server.HostKeys.Serving() {
-		config.AddHostKey(key)
+		config.AddHostKey(modern(key))
 	}
 	return config
 }

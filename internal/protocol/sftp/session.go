@@ -4,12 +4,12 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
-	"io/fs"
 	"sync"
 	"sync/atomic"
 
 	"golang.org/x/crypto/ssh"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/wire"
@@ -44,6 +44,9 @@ type session struct {
 	mu      sync.Mutex
 	handles map[uint32]*handle
 	next    uint32
+	ahead   *handle // the one folder of the session that is read ahead; nil: none
+
+	reading sync.WaitGroup // who reads ahead
 }
 
 // handle is an open file or an open folder.
@@ -51,7 +54,8 @@ type handle struct {
 	number  uint32
 	file    *tree.File
 	path    string
-	entries []fs.FileInfo // of a folder, not yet sent; of the request being answered
+	folder  *tree.Listing // an open folder; nil: it is a file
+	ahead   chan struct{} // closed once the folder was read ahead; nil: it is not
 	waiting []*request    // the first is being answered; under session.mu
 	closed  bool          // by a request that came before; under session.mu
 }
@@ -354,9 +358,37 @@ func (r *request) file() (*tree.File, error) {
 	return h.file, nil
 }
 
+// readAhead reads a folder's next names while the client takes in those that it was
+// sent; of one folder at a time, so that a session holds names for one reply at most.
+func (s *session) readAhead(h *handle) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ahead != nil {
+		return
+	}
+	ready := make(chan struct{})
+	s.ahead, h.ahead = h, ready
+	s.reading.Go(func() {
+		defer close(ready)
+		h.folder.ReadAhead(store.SmallRead)
+	})
+}
+
+// awaitAhead waits until nobody else reads the folder.
+func (s *session) awaitAhead(h *handle) {
+	if h.ahead == nil {
+		return
+	}
+	<-h.ahead
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ahead, h.ahead = nil, nil
+}
+
 // closeAll ends what the client left open: its transfers were interrupted.
 func (s *session) closeAll() {
 	s.inFlight.Wait()
+	s.reading.Wait()
 	why := s.conn.cutReason()
 	if why == nil {
 		why = keep.Refuse(keep.ClientGone, "the client left before closing the file")
@@ -365,6 +397,8 @@ func (s *session) closeAll() {
 		if h.file != nil {
 			h.file.Abort(why)
 			s.conn.opened(-1)
+		} else {
+			h.folder.Close()
 		}
 	}
 }

@@ -19,6 +19,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"urbankeep/internal/records"
 )
 
 // Seal signs checkpoints: how far the trail had come, and with which digest. They
@@ -104,7 +106,7 @@ func (s *Seal) makeKey(name string) error {
 		return err
 	}
 	s.key = key
-	return os.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+	return records.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
 // Fingerprint names the key: the SHA-256 of its public half, in hexadecimal.

@@ -169,9 +169,9 @@ func TestALedgerThatFailsLosesNothingAndLeavesNoGap(t *testing.T) {
 			kept++
 		}
 		return err != nil && keep.FaultOf(err).Reason == keep.TrailUnavailable
-	}, 10*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 	ledger.full.Store(false)
-	require.Eventually(t, func() bool { return trail.Record(change) == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return trail.Record(change) == nil }, 2*time.Minute, 20*time.Millisecond)
 	trail.Close()
 	require.NoError(t, db.Close())
 	report := verify(t, dir)

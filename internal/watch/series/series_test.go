@@ -166,7 +166,7 @@ func TestSumsAgreeWithTheRecords(t *testing.T) {
 	require.Eventually(t, func() bool {
 		last, err := h.db.LastAudit(context.Background())
 		return err == nil && last.Seq == 5000
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	for _, by := range []string{"address", "file"} {
 		a := h.ask(series.Query{By: by, Step: "hour"})
 		points, rows := int64(0), int64(0)

@@ -136,7 +136,7 @@ func TestATransferIsEndedAndItsRateIsKnown(t *testing.T) {
 		m.Moved(1000)
 		running := r.Running()[0]
 		return running.Rate > 0 && running.Left() > 0
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	assert.Positive(t, r.Beats()[len(r.Beats())-1].Up)
 	_, ok := r.EndTransfer("nothing", keep.Refuse(keep.EndedByOperator, "x"))
 	assert.False(t, ok)

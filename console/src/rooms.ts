@@ -1,0 +1,34 @@
+// What the console has to go to: its pages in the four groups of the rail, and the
+// settings that have a place on a page of their own.
+export const rail = [
+  { text: 'Now', pages: [{ name: 'overview', to: '/', text: 'Overview' }, { name: 'sessions', to: '/sessions', text: 'Sessions' }, { name: 'transfers', to: '/transfers', text: 'Transfers' }, { name: 'traffic', to: '/traffic', text: 'Traffic' }] },
+  { text: 'People and files', pages: [{ name: 'accounts', to: '/accounts', text: 'Accounts' }, { name: 'groups', to: '/groups', text: 'Groups' }, { name: 'stores', to: '/stores', text: 'Stores and quotas' }, { name: 'gate', to: '/gate', text: 'Gate' }] },
+  { text: 'Evidence', pages: [{ name: 'audit', to: '/audit', text: 'Audit trail' }, { name: 'reports', to: '/reports', text: 'Reports' }, { name: 'history', to: '/history', text: 'Changes' }] },
+  { text: 'The service', pages: [{ name: 'check-up', to: '/check-up', text: 'Check-up' }, { name: 'operators', to: '/operators', text: 'Operators' }, { name: 'settings', to: '/settings', text: 'Settings' }, { name: 'set-up', to: '/set-up', text: 'Set-up' }] },
+] as const
+
+export const settings = [
+  { to: '/settings#identity', text: 'Name and host name of the service' },
+  { to: '/settings#listeners', text: 'Listeners, passive ports, encryption' },
+  { to: '/settings#certificate', text: 'TLS certificate' },
+  { to: '/settings#host-keys', text: 'SSH host keys' },
+  { to: '/settings#collector', text: 'Syslog collector' },
+  { to: '/settings#retention', text: 'Retention and archives' },
+  { to: '/gate', text: 'Network rules' },
+  { to: '/gate#lockouts', text: 'Lockouts' },
+  { to: '/stores#grounds', text: 'Where stores may lie' },
+  { to: '/operators#access', text: 'Console sign-ins and API tokens' },
+  { to: '/operators#own', text: 'Your password and one-time codes' },
+  { to: '/check-up#ports', text: 'Ports to open' },
+] as const
+
+const titles: Record<string, string> = {
+  ...Object.fromEntries(rail.flatMap((group) => group.pages.map((p) => [p.name, p.text]))),
+  handover: 'Hand-over sheet', 'sign-in': 'Sign in', password: 'Your password', setup: 'First operator',
+}
+
+// titleOf is what the browser's tab says of a page, and of what is open on it.
+export function titleOf(name: unknown, params: Record<string, string | string[]> = {}): string {
+  const open = Object.values(params).flat().filter(Boolean).join(' ')
+  return [open, titles[String(name)], 'Urban Keep'].filter(Boolean).join(' · ')
+}

@@ -1,0 +1,138 @@
+package store
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Folder is one open folder of a store. Whoever holds it does things to single names
+// in it: no call takes a path with a slash, but for [Folder.Cross], and none follows
+// a symbolic link. So what was decided on a folder and a name is done to just that,
+// whatever others do to the paths that lead there.
+//
+// The name "." is the folder itself, for Lookup, SetTimes and SetMode.
+// Errors are those of the operating system, as [fs.PathError] with the name alone.
+// What not every kind of store can do are interfaces of their own, found by
+// assertion: [Linker], [Spacer].
+type Folder interface {
+	// Lookup gives the facts of a name, of a link its own.
+	Lookup(name string) (fs.FileInfo, error)
+	// Enter opens a folder in this one. The error is [ErrLink] when the name is a link.
+	Enter(name string) (Folder, error)
+	// Cross opens a folder some levels down, slash-separated; [ErrLink] when a link is on the way.
+	Cross(rel string) (Folder, error)
+	// Open opens a file with the flags of [os.OpenFile]; it never waits for a pipe's other
+	// end. The error is [ErrLink] when the name is a link.
+	Open(name string, flag int, mode fs.FileMode) (File, error)
+	// Mkdir makes a folder with just this mode.
+	Mkdir(name string, mode fs.FileMode) error
+	// Remove removes an empty folder, or anything else.
+	Remove(name string, folder bool) error
+	// Rename moves a name to another, of an open folder of the same kind. Without replace
+	// a taken name is refused, whoever races: [fs.ErrExist].
+	Rename(name string, to Folder, target string, replace bool) error
+	// SetTimes sets the times that are not zero.
+	SetTimes(name string, access, modified time.Time) error
+	SetMode(name string, mode fs.FileMode) error
+	// Entries reads the folder from its beginning.
+	Entries() (Entries, error)
+	Close() error
+}
+
+// Entries are the names of a folder, as they come.
+type Entries interface {
+	// Next gives the facts of some more of them, as many as are read with one call to
+	// the system into a buffer of so many bytes; [io.EOF] after the last. It keeps
+	// nothing between two calls but an open folder.
+	Next(buffer int) ([]fs.FileInfo, error)
+	Close() error
+}
+
+// File is an open file. Where it is an [os.File] the kernel moves its bytes.
+type File interface {
+	io.Reader
+	io.Writer
+	io.Seeker
+	io.ReaderAt
+	io.WriterAt
+	io.Closer
+	Stat() (fs.FileInfo, error)
+	Truncate(size int64) error
+	Chmod(mode fs.FileMode) error
+	Sync() error
+}
+
+// Linker is a folder of a store that has links.
+type Linker interface {
+	// Link gives a file a second name, of an open folder of the same kind.
+	Link(name string, to Folder, target string) error
+	Symlink(text, name string) error
+	Readlink(name string) (string, error)
+}
+
+// Spacer is a folder of a store that knows how much room there is.
+type Spacer interface {
+	Space() (Space, error)
+}
+
+// Space is how much a store holds and has left.
+type Space struct {
+	Bytes, FreeBytes uint64
+	Files, FreeFiles uint64
+}
+
+// SpaceOf is the space of a folder's store; [errors.ErrUnsupported] where it is not known.
+func SpaceOf(f Folder) (Space, error) {
+	if s, knows := f.(Spacer); knows {
+		return s.Space()
+	}
+	return Space{}, errors.ErrUnsupported
+}
+
+// ErrLink says that a symbolic link was met where none is followed.
+var ErrLink = errors.New("a symbolic link is there")
+
+// Buffer sizes for [Entries.Next], in bytes: one for a client that asks for a reply at a
+// time, whose lines then take less than the 34,000 bytes that any SFTP client reads; one for
+// reading right through.
+const (
+	SmallRead = 7 << 10
+	LargeRead = 64 << 10
+)
+
+// single refuses what is not one plain name.
+func single(op, name string) error {
+	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\x00") || len(name) > 0 && os.PathSeparator != '/' && strings.ContainsRune(name, os.PathSeparator) {
+		return &fs.PathError{Op: op, Path: name, Err: syscall.EINVAL}
+	}
+	return nil
+}
+
+// itself is single for what may also be the folder itself.
+func itself(op, name string) error {
+	if name == "." {
+		return nil
+	}
+	return single(op, name)
+}
+
+// step crosses a path part by part.
+func step(f Folder, rel string) (Folder, error) {
+	at, owned := f, false
+	for part := range strings.SplitSeq(rel, "/") {
+		next, err := at.Enter(part)
+		if owned {
+			at.Close()
+		}
+		if err != nil {
+			return nil, err
+		}
+		at, owned = next, true
+	}
+	return at, nil
+}

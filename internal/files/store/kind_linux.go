@@ -1,0 +1,4 @@
+package store
+
+// openFolder opens a folder of the machine.
+func openFolder(name string) (Folder, error) { return openAt(name) }

@@ -1,0 +1,162 @@
+package tree
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"time"
+
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/keep"
+)
+
+// Listing is a folder that is being read. It keeps an open folder and no names, however
+// many there are.
+type Listing struct {
+	t       *Tree
+	path    string // in the tree, after links
+	mounts  []fs.FileInfo
+	hidden  map[string]bool // what a mount lies over
+	entries store.Entries   // nil: there is nothing but mounts
+	ahead   *page           // what was read ahead; nil: nothing was
+}
+
+// page is what one reading gave.
+type page struct {
+	entries []fs.FileInfo
+	err     error
+}
+
+// ReadFolder begins to list a folder: the mounts in it first, then what lies there, as it
+// comes from the disk. The facts of a link are its own.
+func (t *Tree) ReadFolder(at string) (*Listing, error) {
+	var l *Listing
+	err := t.act(keep.Listing, at, "", func() (err error) {
+		l, err = t.readFolder(at)
+		return err
+	})
+	return l, err
+}
+
+func (t *Tree) readFolder(at string) (*Listing, error) {
+	defer t.moves.deed()()
+	policy := t.policy.Load()
+	p, err := t.resolve(at, true, keep.List)
+	branches := policy.Branches(at)
+	if err != nil && len(branches) == 0 {
+		return nil, err
+	}
+	l := &Listing{t: t, path: at, hidden: map[string]bool{}}
+	if err == nil {
+		defer p.close()
+		l.path = p.path
+		branches = policy.Branches(p.path)
+		verdict := policy.Decide(keep.List, p.path, time.Now())
+		switch {
+		case !verdict.Allowed && len(branches) == 0:
+			return nil, verdict.Fault()
+		case verdict.Allowed:
+			if l.entries, err = p.entries(); err != nil && !(errors.Is(err, fs.ErrNotExist) && len(branches) > 0) {
+				return nil, err
+			}
+		}
+	}
+	for _, name := range branches {
+		l.hidden[name] = true
+		l.mounts = append(l.mounts, t.mountFacts(path.Join(l.path, name)))
+	}
+	return l, nil
+}
+
+// entries opens what is at the place for reading; it must be a folder.
+func (p *place) entries() (store.Entries, error) {
+	if p.err != nil {
+		return nil, p.err
+	}
+	if !p.seen.IsDir() {
+		return nil, keep.Refuse(keep.NotAFolder, "that is not a folder")
+	}
+	if p.name == "." {
+		return p.dir.Entries()
+	}
+	folder, err := p.dir.Enter(p.name)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	return folder.Entries()
+}
+
+// mountFacts are those of a mount, or of a folder that only leads to one.
+func (t *Tree) mountFacts(at string) fs.FileInfo {
+	if m := t.mountOf(at); m.at == at {
+		if info, err := m.folder.Lookup("."); err == nil {
+			return renamed{info, path.Base(at)}
+		}
+	}
+	return branch{path.Base(at)}
+}
+
+// Next gives some more entries, read with a buffer of so many bytes; [io.EOF] after the last.
+func (l *Listing) Next(buffer int) ([]fs.FileInfo, error) {
+	if len(l.mounts) > 0 {
+		mounts := l.mounts
+		l.mounts = nil
+		return mounts, nil
+	}
+	for l.entries != nil {
+		l.ReadAhead(buffer)
+		found, err := l.ahead.entries, l.ahead.err
+		l.ahead = nil
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, asFault(err)
+		}
+		if found = l.seen(found); len(found) > 0 {
+			return found, nil
+		}
+	}
+	return nil, io.EOF
+}
+
+// ReadAhead reads what [Listing.Next] will give next, so that a protocol can do that while
+// its client is busy. What the account may see of it is decided by Next.
+func (l *Listing) ReadAhead(buffer int) {
+	if l.ahead == nil && l.entries != nil {
+		l.ahead = &page{}
+		l.ahead.entries, l.ahead.err = l.entries.Next(buffer)
+	}
+}
+
+// seen are those of the entries that the account may see, with the names that they have
+// in the tree.
+func (l *Listing) seen(entries []fs.FileInfo) []fs.FileInfo {
+	policy, now := l.t.policy.Load(), time.Now()
+	plain := policy.Plain(l.path)
+	if plain && !policy.Decide(keep.List, l.path, now).Allowed {
+		return nil
+	}
+	for i, e := range entries {
+		if spelled := keep.Spell(e.Name()); spelled != e.Name() {
+			entries[i] = renamed{e, spelled}
+		}
+	}
+	if plain && len(l.hidden) == 0 {
+		return entries
+	}
+	return slices.DeleteFunc(entries, func(e fs.FileInfo) bool {
+		return l.hidden[e.Name()] || !plain && !policy.See(path.Join(l.path, e.Name()), e.IsDir(), now).Allowed
+	})
+}
+
+// Close lets go of the folder.
+func (l *Listing) Close() error {
+	if l.entries == nil {
+		return nil
+	}
+	return l.entries.Close()
+}

@@ -1,0 +1,270 @@
+package tree
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"time"
+
+	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/keep"
+)
+
+// OpenMode is how a file is to be opened.
+type OpenMode struct {
+	Read, Write bool
+	Append      bool // every write goes to the end
+	Create      bool // make the file where there is none
+	Exclusive   bool // with Create: refuse a file that is there
+	Truncate    bool // empty a file that is there
+	Rescan      bool // with Write: what is there may be read to find where to go on; the client gets none of it
+	Mode        fs.FileMode
+	Offset      int64 // where the client begins, bytes; for the record
+	Total       int64 // size the client announced, bytes; 0: unknown
+}
+
+// Open opens a file for a transfer. A refusal is recorded at once, everything
+// else when the file is closed.
+func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
+	action := keep.Downloading
+	if mode.Write {
+		action = keep.Uploading
+	}
+	started := time.Now()
+	f, held, created, err := t.openFile(at, mode)
+	if err != nil {
+		return nil, t.NotBegun(at, mode, started, err)
+	}
+	total := mode.Total
+	if info, err := f.Stat(); err == nil && !mode.Write {
+		total = info.Size()
+	}
+	if total == 0 && mode.Write {
+		total = -1
+	}
+	opened := &File{t: t, f: f, path: at, mode: mode, created: created, started: started, held: held, stopped: make(chan struct{})}
+	opened.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: opened.stop})
+	return opened, nil
+}
+
+// MayOpen says whether Open would be allowed now, and does nothing: for a protocol that
+// changes no file before it knows that the bytes will come. A refusal is recorded.
+func (t *Tree) MayOpen(at string, mode OpenMode) error {
+	defer t.moves.deed()()
+	started := time.Now()
+	p, create, err := t.decide(at, mode)
+	if err == nil {
+		defer p.close()
+		held := int64(0)
+		if !create {
+			held = p.seen.Size()
+		}
+		if mode.Write {
+			err = t.ledger.Fits(p.spot(), mode.Total, held)
+		}
+	}
+	if err != nil {
+		return t.NotBegun(at, mode, started, err)
+	}
+	return nil
+}
+
+// NotBegun records that a transfer failed before there was a file, and gives the error
+// as one that may be shown.
+func (t *Tree) NotBegun(at string, mode OpenMode, since time.Time, err error) error {
+	err = asFault(err)
+	r := t.base(keep.Downloading, at)
+	if mode.Write {
+		r.Action = keep.Uploading
+	}
+	r.Offset, r.Duration = mode.Offset, time.Since(since)
+	t.ended(&r, err)
+	t.trail.Note(r)
+	return err
+}
+
+// openFile decides and opens. The right depends on whether the file is there, and the
+// opening is bound to what was seen: when that has changed it decides anew.
+func (t *Tree) openFile(at string, mode OpenMode) (f store.File, held *quota.File, created bool, err error) {
+	defer t.moves.deed()()
+	for range maxSteps {
+		f, held, created, err = t.openOnce(at, mode)
+		if !swapped(err, mode) {
+			break
+		}
+	}
+	return f, held, created, err
+}
+
+// swapped reports whether opening failed because the name was taken, freed or made a link
+// after it had been looked at: then the answer is another one by now.
+func swapped(err error, mode OpenMode) bool {
+	return errors.Is(err, store.ErrLink) || errors.Is(err, errSwapped) || mode.Create && !mode.Exclusive && (errors.Is(err, fs.ErrExist) || errors.Is(err, errVanished))
+}
+
+var (
+	errSwapped  = errors.New("the file was replaced while it was being opened")
+	errVanished = errors.New("the file went while it was being opened")
+)
+
+func (t *Tree) openOnce(at string, mode OpenMode) (f store.File, held *quota.File, created bool, err error) {
+	p, create, err := t.decide(at, mode)
+	if err != nil {
+		return nil, nil, false, err
+	}
+	defer p.close()
+	if create {
+		f, held, err = t.create(&p, mode)
+	} else {
+		f, held, err = t.openThere(&p, mode)
+	}
+	return f, held, create, err
+}
+
+// decide finds the place of a file that is to be opened, and decides on that by what is
+// there: create says that nothing is. The caller must close the place.
+func (t *Tree) decide(at string, mode OpenMode) (p place, create bool, err error) {
+	wanted := keep.Download
+	switch {
+	case mode.Write && mode.Create:
+		wanted = keep.Upload
+	case mode.Write:
+		wanted = keep.Overwrite
+	}
+	if mode.Write {
+		if err := t.policy.Load().CheckSize(mode.Total); err != nil {
+			return place{}, false, err
+		}
+	}
+	if p, err = t.resolve(at, true, wanted); err != nil {
+		return place{}, false, err
+	}
+	create = errors.Is(p.err, fs.ErrNotExist) && mode.Write && mode.Create
+	if create {
+		err = t.mayCreate(&p, mode)
+	} else {
+		err = t.mayOpenThere(&p, mode)
+	}
+	if err != nil {
+		p.close()
+	}
+	return p, create, err
+}
+
+func (t *Tree) mayCreate(p *place, mode OpenMode) error {
+	if mode.Read {
+		if err := t.may(keep.Download, p.path); err != nil {
+			return err
+		}
+	}
+	if err := t.may(keep.Upload, p.path); err != nil {
+		return err
+	}
+	if err := t.notMount(p.path); err != nil {
+		return err
+	}
+	return keep.CheckNewName(p.spelling())
+}
+
+func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
+	if mode.Read {
+		if err := t.may(keep.Download, p.path); err != nil {
+			return err
+		}
+	}
+	if mode.Write {
+		if err := t.may(keep.Overwrite, p.path); err != nil {
+			return err
+		}
+	}
+	if p.err != nil {
+		return p.err
+	}
+	if mode.Create && mode.Exclusive {
+		return fs.ErrExist
+	}
+	return regular(p.seen)
+}
+
+// create makes a file at a place where nothing was.
+func (t *Tree) create(p *place, mode OpenMode) (f store.File, held *quota.File, err error) {
+	if err := t.ledger.Fits(p.spot(), mode.Total, 0); err != nil {
+		return nil, nil, err
+	}
+	held, err = t.ledger.Open(p.spot(), true, func() (func() (fs.FileInfo, error), error) {
+		if f, err = p.dir.Open(p.name, flags(mode)|os.O_CREATE|os.O_EXCL, t.fileMode(p.path, mode.Mode)); err != nil {
+			return nil, err
+		}
+		return f.Stat, nil
+	})
+	if err != nil && f != nil {
+		err = errors.Join(err, f.Close())
+	}
+	return f, held, err
+}
+
+// openThere opens the file that was seen at a place.
+func (t *Tree) openThere(p *place, mode OpenMode) (f store.File, held *quota.File, err error) {
+	if mode.Write {
+		if err := t.ledger.Fits(p.spot(), mode.Total, p.seen.Size()); err != nil {
+			return nil, nil, err
+		}
+	}
+	open := func() (func() (fs.FileInfo, error), error) {
+		if f, err = p.dir.Open(p.name, flags(mode), 0); err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				err = errors.Join(errVanished, err)
+			}
+			return nil, err
+		}
+		info, err := f.Stat()
+		if err == nil && !store.Same(info, p.seen) {
+			err = errSwapped
+		}
+		return f.Stat, err
+	}
+	if mode.Write {
+		held, err = t.ledger.Open(p.spot(), false, open)
+	} else {
+		_, err = open()
+	}
+	if err == nil && mode.Truncate && mode.Write {
+		err = held.Resize(0, func() error { return f.Truncate(0) })
+	}
+	if err != nil && f != nil {
+		held.Close(f.Stat)
+		err = errors.Join(err, f.Close())
+		f = nil
+	}
+	return f, held, err
+}
+
+func flags(mode OpenMode) int {
+	flag := os.O_RDONLY
+	switch {
+	case mode.Write && (mode.Read || mode.Rescan):
+		flag = os.O_RDWR
+	case mode.Write:
+		flag = os.O_WRONLY
+	}
+	if mode.Append && mode.Write {
+		flag |= os.O_APPEND
+	}
+	return flag
+}
+
+// fileMode is the mode of a new file: what the client asked for, or read and write
+// for all if it did not ask, less the umask.
+func (t *Tree) fileMode(at string, asked fs.FileMode) fs.FileMode {
+	if asked == 0 {
+		asked = 0o666
+	}
+	return t.umask(at).Masks(asked)
+}
+
+// umask is the mask for what is made at a path.
+func (t *Tree) umask(at string) keep.Mode {
+	policy := t.policy.Load()
+	return policy.Umask(policy.MountOf(at))
+}

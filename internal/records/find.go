@@ -1,0 +1,26 @@
+package records
+
+import (
+	"context"
+	"strings"
+)
+
+// Named is one thing that has a name: an account, a group or a listener.
+type Named struct {
+	Kind, Name, Note string
+}
+
+// Find gives up to limit accounts, groups and listeners with a text in their name or,
+// for accounts and groups, in their note: names that begin with it come first.
+func (db *DB) Find(ctx context.Context, text string, limit int) ([]Named, error) {
+	escaped := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
+	var found []Named
+	err := db.read.SelectContext(ctx, &found, `
+		SELECT kind, name, note FROM (
+			SELECT 'account' AS kind, name, note FROM account UNION ALL
+			SELECT 'group', name, note FROM account_group UNION ALL
+			SELECT 'listener', name, '' FROM listener)
+		WHERE name LIKE '%' || ?1 || '%' ESCAPE '\' OR note LIKE '%' || ?1 || '%' ESCAPE '\'
+		ORDER BY name LIKE ?1 || '%' ESCAPE '\' DESC, name, kind LIMIT ?2`, escaped, limit)
+	return found, err
+}

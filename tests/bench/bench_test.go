@@ -1,0 +1,37 @@
+package bench_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/tests/testkit"
+)
+
+// Every row of the benchmark is run once with next to nothing: what make bench prints
+// after half an hour must not fail in its last minute.
+func TestEveryRowOfTheBenchmarkRunsToItsEnd(t *testing.T) {
+	dir := t.TempDir()
+	bench := filepath.Join(dir, "bench")
+	build := exec.Command("go", "build", "-o", bench, "urbankeep/scripts/bench")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "bin"), 0o755))
+	require.NoError(t, os.Symlink(testkit.Binary(t), filepath.Join(dir, "bin", "urbankeep")))
+	run := exec.CommandContext(t.Context(), bench, "-tiny")
+	run.Dir = dir
+	out, err = run.CombinedOutput()
+	require.NoError(t, err, string(out))
+	named := regexp.MustCompile(`(?m)^(sftp|ftp|ftps|ssh|memory|audit|live|service's|overview's) .* \S+  `)
+	rows := named.FindAllString(string(out), -1)
+	t.Log(string(out))
+	assert.GreaterOrEqual(t, len(rows), 43, "rows of the table")
+	assert.Equal(t, len(rows), strings.Count(strings.TrimSpace(string(out)), "\n"), "each line but the head is a row: %s", out)
+}

@@ -1,0 +1,233 @@
+package console_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"urbankeep/tests/browser"
+	"urbankeep/tests/testkit/ftptalk"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/pquerna/otp/totp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/tests/testkit"
+)
+
+// A new administrator with a keyboard alone: from the set-up link to a hand-over sheet.
+func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
+	k := testkit.Start(t)
+	p := browser.On(t)
+	link, err := k.SetupLink(t.Context())
+	require.NoError(t, err)
+	p.Do(chromedp.Navigate(link))
+	p.See("input[name=operator]")
+	p.Accessible("first operator")
+	p.TabTo("operator")
+	p.Keys("ilse\t" + testkit.Password + "\r")
+	p.Shows("main h1", "Set-up")
+	p.Shows("ol", "First operator")
+	p.Shows(".one", "The name stands on hand-over sheets")
+	p.TabTo("serviceName")
+	p.Keys("Survey Office\tlocalhost\r")
+	p.Shows("body", "Saved.")
+	p.Shows("ol", "done")
+	for _, step := range []string{"3 Protocols and addresses", "5 Passive ports", "6 Certificate"} {
+		p.Do(chromedp.Evaluate[chromedp.Void]("document.activeElement.blur()"))
+		p.TabTo(step)
+		p.Keys("\r")
+		p.Shows(".one header", step[2:])
+		p.Accessible("set-up, " + step)
+		p.TabTo("It is as it should be")
+		p.Keys("\r")
+	}
+	p.Shows(".one h2", "Host keys")
+	p.TabTo("Skip it for now")
+	p.Keys("\r")
+	p.Shows(".one h2", "First store")
+	p.Shows("ol", "skipped")
+	p.Accessible("set-up")
+
+	k.Account("ann", "-rights", "full")
+	p.TabTo("11 Hand-over sheet")
+	p.Keys("\r")
+	p.Do(chromedp.Reload())
+	p.Shows("ol", "Hand-over sheet")
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/handover/ann"))
+	p.Shows("article", "Survey Office: how to connect as ann")
+	p.Shows("article", "StrictHostKeyChecking=yes")
+	p.TabTo("host")
+	p.Keys("files.portselwyn.example\r")
+	p.Shows("article", "files.portselwyn.example.known_hosts")
+	p.Accessible("hand-over sheet")
+
+	// A check-up, the ports, and the commands for a packet filter.
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/check-up"))
+	p.Shows("table[aria-label=Findings]", "it answers on")
+	p.TabTo("Warnings and faults only")
+	p.Keys("\r")
+	p.Shows("main", "Neither a warning nor a fault.")
+	p.Shows("table[aria-label=Ports]", "administration of this machine")
+
+	// A change of the settings is seen and taken back.
+	k.Must(nil, "account", "set", "ann", "-max-sessions", "2")
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/history?what=account"))
+	p.Shows("table[aria-label=Changes]", "maxSessions: nothing → 2")
+	p.TabTo("Undo change " + fmt.Sprint(k.NewestChange("account").ID))
+	p.Keys("\r")
+	p.TabTo("Confirm")
+	p.Keys("\r")
+	p.Shows("body", "was taken back by change")
+	assert.NotContains(t, k.Must(nil, "account", "show", "ann"), "sessions at once   2")
+	p.Accessible("changes")
+}
+
+func TestOperatorsInTheConsole(t *testing.T) {
+	k := testkit.Start(t)
+	p, at := atTheConsole(t, k)
+	at("/operators")
+	p.Shows("table[aria-label=Operators]", "ilse")
+	p.Press("Add an operator")
+	p.Fill("input[name=newOperator]", "tomas")
+	p.Fill("input[name=newPassword]", "short")
+	p.Press("Add the operator")
+	p.Shows("[role=alert]", "at least 10 characters")
+	p.Over("input[name=newPassword]", testkit.Password)
+	p.Press("Add the operator")
+	p.Shows("table[aria-label=Operators]", "tomas")
+	p.Press("Remove") // the first is the last owner
+	p.Press("Confirm")
+	p.Shows("body", "Ilse is the last owner")
+
+	p.Press("Switch one-time codes on")
+	p.See(".codes .secret")
+	secret := p.Text(".codes .secret")
+	code, err := totp.GenerateCode(secret, time.Now())
+	require.NoError(t, err)
+	p.Fill("input[name=code]", code)
+	p.Press("Ask for codes from now on")
+	p.Shows(".recovery", "shown this once")
+	recovery := p.Text(".recovery li")
+	p.Accessible("operators")
+	p.Press("I have kept them")
+	p.Shows("table[aria-label='Open now']", "(this one)")
+	p.Press("Sign out")
+	p.Fill("input[name=operator]", "ilse")
+	p.Fill("input[name=password]", testkit.Password)
+	p.Press("Sign in")
+	p.Fill("input[name=code]", recovery)
+	p.Press("Sign in")
+	p.Shows("nav", "ilse, owner")
+
+	// A password goes by a link that shows it once.
+	k.Account("ann")
+	at("/accounts/ann")
+	p.Press("Password by link")
+	p.Press("Confirm")
+	p.See(".drawer .link code")
+	link := p.Text(".drawer .link code")
+	p.Do(chromedp.Navigate(link))
+	p.Shows("main", "shown once")
+	p.Accessible("password")
+	p.Press("Show the password")
+	p.See("code.password")
+	out, err := testkit.Run(t, "", "curl", "-sS", "-k", "--user", "ann:"+p.Text("code.password"), "ftps://"+k.Address("ftps")+"/")
+	assert.Error(t, err, "it must be changed first: %s", out)
+	p.Do(chromedp.Navigate(link), chromedp.Reload())
+	p.Press("Show the password")
+	p.Shows("[role=alert]", "was used before")
+}
+
+// Every page of the console, in both looks.
+func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
+	k := testkit.Start(t)
+	k.Must(nil, "service", "set", "-host", "localhost")
+	k.Must(nil, "group", "add", "crews", "-home", "files:{account}", "-rights", "full", "-quota-bytes", "1M")
+	k.Account("ann", "-group", "crews", "-encryption", "optional", "-note", "surveys the harbour")
+	k.Key("ann")
+	file, _ := testkit.File(t, 5000)
+	for range 2 {
+		k.Curl("ann", "ftps", "/f", "-T", file)
+		k.Curl("nobody", "ftps", "/f", "-T", file)
+	}
+	ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password) // a live session
+	p, at := atTheConsole(t, k)
+	for _, shape := range []struct {
+		look  string
+		width int64
+	}{{"light", browser.Width}, {"dark", browser.Width}, {"light", 390}} {
+		p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('look', %q)", shape.look)), chromedp.EmulateViewport(shape.width, browser.Height))
+		for _, one := range []struct{ path, css string }{
+			{"/", "table[aria-label='Live sessions'] tbody tr"}, {"/sessions", "tbody tr"}, {"/transfers", "tbody tr"}, {"/traffic", "[role=img] svg path"}, {"/accounts", "tbody tr"},
+			{"/accounts/ann", ".drawer table"}, {"/accounts?add", ".drawer input"}, {"/groups", "tbody tr"}, {"/groups/crews", ".drawer table"}, {"/stores", "tbody tr"}, {"/gate", "tbody tr"}, {"/audit", "tbody tr"},
+			{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
+			{"/set-up", "ol li"}, {"/handover/ann", "article pre"},
+		} {
+			at(one.path)
+			p.See(one.css)
+			p.Settle()
+			p.Accessible(fmt.Sprint(shape, one.path))
+			p.Fits(one.path)
+		}
+	}
+	p.Press("Menu")
+	p.Press("Sign out")
+	p.See("input[name=password]")
+	p.Accessible("sign-in")
+}
+
+// A narrow screen has everything that a wide one has: the rail behind a button, tables that
+// scroll within themselves, and drawers over the page.
+func TestTheConsoleOnANarrowScreen(t *testing.T) {
+	k := testkit.Start(t)
+	note := "surveys the harbour " + strings.Repeat("and the quay ", 12) + "too"
+	k.Account("crew-harbour", "-note", note)
+	p, at := atTheConsole(t, k)
+	p.Do(chromedp.EmulateViewport(390, browser.Height))
+	at("/")
+	p.Press("Menu")
+	p.Follow("Accounts")
+	p.Shows("h1", "Accounts")
+	p.Shows(".fold", "Menu") // it has folded by itself
+	p.Press("crew-harbour")
+	p.Shows(".drawer", note)
+	p.Press("Close")
+	at("/accounts")
+	p.Do(chromedp.EmulateViewport(browser.Width, browser.Height))
+	p.Shows("nav", "People and files")
+	assert.Equal(t, note, p.Value(`document.querySelector("td.cut").title`))
+	assert.Equal(t, "true", p.Value(`String((c => c.scrollWidth > c.clientWidth && getComputedStyle(c).textOverflow === "ellipsis")(document.querySelector("td.cut")))`))
+}
+
+func TestThingsAreFoundByName(t *testing.T) {
+	k := testkit.Start(t)
+	k.Must(nil, "group", "add", "crews", "-home", "files:{account}", "-rights", "full")
+	k.Account("crew-harbour", "-note", "100%_sure")
+	k.Account("gauge-quay")
+	p, at := atTheConsole(t, k)
+	title := func(want string) { p.Wait("the title "+want, fmt.Sprintf("document.title === %q", want)) }
+	at("/audit")
+	p.Shows("h1", "Audit trail")
+	title("Audit trail · Urban Keep")
+	p.Pressed("/", false)
+	p.Keys("crew")
+	p.Shows("#found", "account crew-harbour")
+	p.Shows("#found", "group crews")
+	p.Keys(kb.ArrowDown + kb.Enter)
+	title("crews · Groups · Urban Keep")
+	for asked, leads := range map[string]string{"quay": "gauge-quay · Accounts · Urban Keep", "%_sure": "crew-harbour · Accounts · Urban Keep", "host keys": "Settings · Urban Keep", "ftps": "ftps · Settings · Urban Keep", "stores and q": "Stores and quotas · Urban Keep"} {
+		p.Pressed("k", true)
+		p.Keys(asked)
+		p.Wait("one thing called "+asked, fmt.Sprintf(`document.querySelector("input[name=find]").value === %q && document.querySelector("#found li[aria-selected=true]") !== null`, asked))
+		p.Keys(kb.Enter)
+		title(leads)
+	}
+	p.Pressed("/", false)
+	p.Keys("%")
+	p.Shows("#found", "crew-harbour")
+	assert.NotContains(t, p.Text("#found"), "gauge-quay", "a per cent sign is a letter like any other")
+}

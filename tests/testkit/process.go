@@ -1,0 +1,84 @@
+package testkit
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Process is the service as a program of its own.
+type Process struct {
+	t    *testing.T
+	Dir  string
+	Run  *exec.Cmd
+	SFTP string // address
+	FTPS string
+	Key  string // of the account, once there is one
+}
+
+var readyLine = regexp.MustCompile(`^ready: console http://(\S+)  ftp (\S+)  ftps (\S+)  sftp (\S+)$`)
+
+// Launch starts serve on a data folder, with more flags, and waits until it is ready.
+func Launch(t *testing.T, dir string, args ...string) *Process {
+	p := &Process{t: t, Dir: dir}
+	low := FreePorts(t)
+	p.Run = exec.Command(Binary(t), append([]string{"serve", "-data", dir, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
+		"-sftp", "127.0.0.1:0", "-passive", fmt.Sprintf("%d-%d", low, low+49)}, args...)...)
+	p.Run.Stderr = t.Output()
+	out, err := p.Run.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, p.Run.Start())
+	t.Cleanup(func() { p.Run.Process.Kill(); p.Run.Wait() })
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if found := readyLine.FindStringSubmatch(lines.Text()); found != nil {
+			p.FTPS, p.SFTP = found[3], found[4]
+			go io.Copy(io.Discard, out) // ends with the process
+			return p
+		}
+	}
+	t.Fatal("the service did not become ready")
+	return nil
+}
+
+// CLI runs a command of the program and reads its JSON.
+func (p *Process) CLI(v any, stdin string, args ...string) {
+	p.t.Helper()
+	run := exec.Command(Binary(p.t), append(args, "-data", p.Dir, "-json")...)
+	run.Stdin = strings.NewReader(stdin)
+	out, err := run.Output()
+	require.NoError(p.t, err, "%v: %s", args, out)
+	if v != nil {
+		require.NoError(p.t, json.Unmarshal(out, v))
+	}
+}
+
+// Curl is the real curl with the account of AddAccount.
+func (p *Process) Curl(args ...string) *exec.Cmd {
+	return exec.Command("curl", append([]string{"-sS", "-k", "--user", "crew-harbour:" + Password}, args...)...)
+}
+
+// SFTPBatch is a batch of the real sftp client with the key of AddAccount.
+func (p *Process) SFTPBatch(lines ...string) *exec.Cmd {
+	host, port, _ := net.SplitHostPort(p.SFTP)
+	run := exec.Command("sftp", "-q", "-b", "-", "-P", port, "-i", p.Key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no",
+		"-o", "UserKnownHostsFile="+os.DevNull, "crew-harbour@"+host)
+	run.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
+	return run
+}
+
+// AddAccount adds crew-harbour with [Password] and a key.
+func (p *Process) AddAccount() {
+	p.Key = filepath.Join(p.t.TempDir(), "key")
+	require.NoError(p.t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", p.Key).Run())
+	p.CLI(nil, Password+"\n", "account", "add", "crew-harbour", "-home", "files:{account}", "-password", "-key", p.Key+".pub")
+}
