@@ -222,6 +222,7 @@ type AuditReport struct {
 	Problem string `json:"problem,omitempty"`
 
 	Checkpoints int    `json:"checkpoints"` // signed ones that agree with the chain
+	Unsigned    int    `json:"unsigned"`    // places where one is due and none is there
 	Key         string `json:"key"`         // fingerprint of what they are signed with
 
 	Archived  int64 `json:"archived"`  // records that are no longer in the trail itself
@@ -284,5 +285,6 @@ type Status struct {
 	Started   time.Time  `json:"started"`
 	Sessions  int        `json:"sessions"`
 	Transfers int        `json:"transfers"`
+	Problems  []string   `json:"problems"` // what keeps the service from its work
 	Listeners []Listener `json:"listeners"`
 }

@@ -61,6 +61,19 @@ type Store struct {
 	Name   string   `json:"name"`
 	Folder string   `json:"folder"`
 	Users  []string `json:"users"` // accounts, and groups as "group NAME", with a mount in it
+
+	Durability keep.Durability `json:"durability"`     // what an acknowledgement promises of what is in it
+	Away       string          `json:"away,omitempty"` // why it can't be used now
+}
+
+// StoreChange changes a store; what is nil stays.
+type StoreChange struct {
+	Durability *keep.Durability `json:"durability,omitempty"`
+}
+
+// AuditDurability is what an acknowledgement promises of the audit trail.
+type AuditDurability struct {
+	Durability keep.Durability `json:"durability"`
 }
 
 // StoreNew asks for a store.

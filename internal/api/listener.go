@@ -11,7 +11,8 @@ type Listener struct {
 	Name               string          `json:"name"`
 	Protocol           keep.Protocol   `json:"protocol"`
 	Address            string          `json:"address"`
-	Listening          string          `json:"listening"` // the address it really has, "" when it does not listen
+	Listening          string          `json:"listening"`         // the address it really has, "" when it does not listen
+	Problem            string          `json:"problem,omitempty"` // why it can't listen
 	Stopped            bool            `json:"stopped"`
 	Encryption         keep.Encryption `json:"encryption"`
 	Banner             string          `json:"banner"`

@@ -55,6 +55,7 @@ const (
 	GroupSet        Action = "group-set"
 	GroupDelete     Action = "group-delete"
 	StoreAdd        Action = "store-add"
+	StoreSet        Action = "store-set"
 	StoreRemove     Action = "store-remove"
 	GroundsSet      Action = "store-grounds-set"
 	GateSet         Action = "gate-set"
@@ -72,6 +73,7 @@ const (
 	BackingUp       Action = "backup"
 	Restoring       Action = "restore"
 	CollectorSet    Action = "collector-set"
+	DurabilitySet   Action = "durability-set"
 )
 
 // Outcome is how it ended.
@@ -114,7 +116,7 @@ func OutcomeOf(err error) (Outcome, Reason, string) {
 	}
 	fault := FaultOf(err)
 	switch fault.Reason {
-	case ClientGone, ClientAborted, Stalled, Stopping, EndedByOperator, AccountChanged:
+	case ClientGone, ClientAborted, Stalled, CutOff, Stopping, EndedByOperator, AccountChanged:
 		return Interrupted, fault.Reason, fault.Say
 	case QuotaFull, NetworkRefused, ProtocolRefused, MustChange, NoRight, ReadOnlyMount, Outside, MountPoint, BadName, BadCredentials, Suspended, NotYetValid, Expired, TooManySessions, TooLarge, NeedsEncryption, TooManyAttempts, TurnedAway, LockedOutNow:
 		return Refused, fault.Reason, fault.Say

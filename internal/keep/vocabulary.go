@@ -13,15 +13,15 @@ var (
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, Touching, Linking, Resizing, Hashing,
 		PasswordChange, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
-		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreRemove, GroundsSet,
+		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
-		BackingUp, Restoring, CollectorSet,
+		BackingUp, Restoring, CollectorSet, DurabilitySet,
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
 		ShutsYouOut, InUse, TooLarge, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
-		ClientAborted, Stalled, NoDataConnection, Stopping, EndedByOperator, AccountChanged,
+		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
 	AllProtocols = []Protocol{FTP, FTPS, SFTP, Console, Local}

@@ -132,19 +132,19 @@ func (db *DB) SaveAccount(ctx context.Context, a *keep.Account) error {
 // SetPassword writes a password that its account chose itself.
 func (db *DB) SetPassword(ctx context.Context, id int64, hash keep.Secret) error {
 	defer db.holders.forget()
-	return changed(db.write.ExecContext(ctx, "UPDATE account SET password_hash = ?, must_change = 0 WHERE id = ?", hash.Reveal(), id))
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE account SET password_hash = ?, must_change = 0 WHERE id = ?", hash.Reveal(), id))
 }
 
 // Furnished notes that an account's starter folders were made.
 func (db *DB) Furnished(ctx context.Context, id int64) error {
 	defer db.holders.forget()
-	return changed(db.write.ExecContext(ctx, "UPDATE account SET furnished = 1 WHERE id = ?", id))
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE account SET furnished = 1 WHERE id = ?", id))
 }
 
 // DeleteAccount removes an account with its keys. The files stay.
 func (db *DB) DeleteAccount(ctx context.Context, id int64) error {
 	defer db.holders.forget()
-	return changed(db.write.ExecContext(ctx, "DELETE FROM account WHERE id = ?", id))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM account WHERE id = ?", id))
 }
 
 // taken turns a broken uniqueness rule into [ErrTaken].

@@ -103,7 +103,7 @@ func (db *DB) RemoveArchived(ctx context.Context) error {
 				return err
 			}
 		}
-		if _, err := db.write.ExecContext(ctx, "UPDATE audit_archive SET removed = 1 WHERE name = ?", name); err != nil {
+		if _, err := db.to(ctx).ExecContext(ctx, "UPDATE audit_archive SET removed = 1 WHERE name = ?", name); err != nil {
 			return err
 		}
 	}

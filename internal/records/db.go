@@ -16,7 +16,8 @@ import (
 
 	"github.com/gofrs/flock"
 	"github.com/jmoiron/sqlx"
-	_ "modernc.org/sqlite" // the SQLite driver, in Go
+	"modernc.org/sqlite" // the SQLite driver, in Go
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 //go:embed migrations/*.sql
@@ -37,6 +38,7 @@ var ErrTaken = errors.New("the name is taken")
 // DB is an open data folder's database.
 type DB struct {
 	dsn   string
+	dir   string   // the data folder
 	write *sqlx.DB // one connection: SQLite has one writer
 	read  *sqlx.DB
 	lock  *flock.Flock
@@ -65,14 +67,71 @@ func Open(ctx context.Context, dir string) (*DB, error) {
 	if !taken {
 		return nil, fmt.Errorf("the data folder %s is in use by another urbankeep: stop that one, or choose another folder with -data", dir)
 	}
-	db := &DB{lock: lock}
+	whole, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, errors.Join(err, lock.Unlock())
+	}
+	db := &DB{lock: lock, dir: whole}
 	if err := db.open(ctx, filepath.Join(dir, fileName)); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	return db, nil
 }
 
+// markName is the file that says that a folder is a data folder in use.
+const markName = "urbankeep.mark"
+
+// Forget has the next [Open] of a data folder begin with new records, where they are gone.
+func Forget(dir string) error {
+	if err := os.Remove(filepath.Join(dir, markName)); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// lost says that a data folder was in use and has lost its records.
+func (db *DB) lost(file string) error {
+	info, err := os.Stat(file)
+	if err == nil && info.Size() > 0 || err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	mark, err := os.Stat(filepath.Join(db.dir, markName))
+	if err != nil {
+		return nil
+	}
+	return fmt.Errorf("the data folder %s has been in use since %s, but its records, %s, are gone: put them back from a backup (urbankeep restore), or begin anew with serve -accept-loss",
+		db.dir, mark.ModTime().UTC().Format(time.DateOnly), fileName)
+}
+
+func (db *DB) mark() error {
+	name := filepath.Join(db.dir, markName)
+	if _, err := os.Stat(name); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return WriteFile(name, []byte("This folder is the data folder of an urbankeep. Leave this file here: by it the service knows when its records are gone.\n"))
+}
+
+// unusable says what is wrong with records that can't be read.
+func unusable(err error) error {
+	var broken *sqlite.Error
+	say := "make it readable and writable for this user"
+	if errors.As(err, &broken) {
+		switch broken.Code() & 0xff {
+		case sqlite3.SQLITE_FULL:
+			say = "the disk is full: free some space"
+		case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
+			say = "it is damaged, or no database of urbankeep: put it back from a backup (urbankeep restore)"
+		case sqlite3.SQLITE_IOERR:
+			say = "the disk has faults or is full: free some space, or put the data folder on another disk"
+		}
+	}
+	return fmt.Errorf("open the records, %s: %w: %s", fileName, err, say)
+}
+
 func (db *DB) open(ctx context.Context, file string) error {
+	if err := db.lost(file); err != nil {
+		return err
+	}
 	// SQLite takes over the modes of the database file for its journal.
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -87,7 +146,7 @@ func (db *DB) open(ctx context.Context, file string) error {
 	if err := db.migrate(ctx); err != nil {
 		return err
 	}
-	if err := db.prepareAudit(ctx); err != nil {
+	if err := errors.Join(db.prepareAudit(ctx), db.mark()); err != nil {
 		return err
 	}
 	if db.read, err = sqlx.Open("sqlite", db.dsn+"&_pragma=query_only(1)"); err != nil {
@@ -121,7 +180,7 @@ func (db *DB) migrate(ctx context.Context) error {
 	sort.Strings(files)
 	var have int
 	if err := db.write.GetContext(ctx, &have, "PRAGMA user_version"); err != nil {
-		return fmt.Errorf("open the records: %w: is %s really a database of urbankeep?", err, fileName)
+		return unusable(err)
 	}
 	if err := knownVersion(have); err != nil {
 		return err
@@ -171,8 +230,43 @@ func (db *DB) Close() error {
 	return errors.Join(append(errs, db.lock.Unlock())...)
 }
 
+// together is the key under which a context has the transaction of [DB.Together].
+type together struct{}
+
+// Together runs do in one transaction: what it writes with the context that it is given
+// stands or falls as one. It reads as if nothing of that were there yet.
+func (db *DB) Together(ctx context.Context, do func(context.Context) error) error {
+	err := db.change(ctx, func(tx *sqlx.Tx) error { return do(context.WithValue(ctx, together{}, tx)) })
+	db.forget()
+	return err
+}
+
+// forget makes the next reader read what is remembered: it may be from before a commit.
+func (db *DB) forget() {
+	db.forgetGroups()
+	db.stores.mu.Lock()
+	defer db.stores.mu.Unlock()
+	db.stores.known = nil
+}
+
+// writer takes what is written, in a transaction of its own or in one with other things.
+type writer interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error)
+}
+
+func (db *DB) to(ctx context.Context) writer {
+	if tx, in := ctx.Value(together{}).(*sqlx.Tx); in {
+		return tx
+	}
+	return db.write
+}
+
 // change runs do in one transaction and commits it unless it fails.
 func (db *DB) change(ctx context.Context, do func(*sqlx.Tx) error) error {
+	if tx, in := ctx.Value(together{}).(*sqlx.Tx); in {
+		return do(tx)
+	}
 	tx, err := db.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

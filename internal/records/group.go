@@ -87,10 +87,10 @@ func (db *DB) SaveGroup(ctx context.Context, g *keep.Group) error {
 	row := groupRow{ID: g.ID, Name: g.Name, Note: g.Note, Settings: document[keep.Settings]{g.Settings}, Mounts: document[[]keep.Mount]{g.Mounts},
 		Grants: document[[]keep.Grant]{g.Grants}, Created: micros(g.Created), Changed: micros(g.Changed)}
 	if g.ID != 0 {
-		return changed(db.write.NamedExecContext(ctx, `UPDATE account_group SET note = :note, settings = :settings, mounts = :mounts, grants = :grants, changed = :changed
+		return changed(db.to(ctx).NamedExecContext(ctx, `UPDATE account_group SET note = :note, settings = :settings, mounts = :mounts, grants = :grants, changed = :changed
 			WHERE id = :id`, row))
 	}
-	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_group (name, note, settings, mounts, grants, created, changed)
+	result, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO account_group (name, note, settings, mounts, grants, created, changed)
 		VALUES (:name, :note, :settings, :mounts, :grants, :created, :changed)`, row)
 	if err != nil {
 		return taken(err)
@@ -102,5 +102,5 @@ func (db *DB) SaveGroup(ctx context.Context, g *keep.Group) error {
 // DeleteGroup removes a group that no account is in.
 func (db *DB) DeleteGroup(ctx context.Context, id int64) error {
 	defer db.forgetGroups()
-	return changed(db.write.ExecContext(ctx, "DELETE FROM account_group WHERE id = ?", id))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM account_group WHERE id = ?", id))
 }

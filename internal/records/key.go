@@ -50,7 +50,7 @@ func (db *DB) KeyHolders(ctx context.Context, fingerprint string) ([]string, err
 // AddKey writes a new key and sets its ID; [ErrTaken] when the account has it already.
 func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
 	defer db.holders.forget()
-	result, err := db.write.NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, authority, expires, networks, added)
+	result, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO account_key (account_id, label, type, bits, fingerprint, blob, authority, expires, networks, added)
 		VALUES (:account_id, :label, :type, :bits, :fingerprint, :blob, :authority, :expires, :networks, :added)`,
 		keyRow{AccountID: k.AccountID, Label: k.Label, Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Blob: k.Blob,
 			Authority: k.Authority, Expires: micros(k.Expires), Networks: k.Networks.String(), Added: micros(k.Added)})
@@ -64,12 +64,12 @@ func (db *DB) AddKey(ctx context.Context, k *keep.Key) error {
 // SaveKey writes a key's label and what it may be used for.
 func (db *DB) SaveKey(ctx context.Context, k keep.Key) error {
 	defer db.holders.forget()
-	return changed(db.write.ExecContext(ctx, "UPDATE account_key SET label = ?, expires = ?, networks = ? WHERE account_id = ? AND id = ?",
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE account_key SET label = ?, expires = ?, networks = ? WHERE account_id = ? AND id = ?",
 		k.Label, micros(k.Expires), k.Networks.String(), k.AccountID, k.ID))
 }
 
 // DeleteKey removes a key of an account.
 func (db *DB) DeleteKey(ctx context.Context, accountID, keyID int64) error {
 	defer db.holders.forget()
-	return changed(db.write.ExecContext(ctx, "DELETE FROM account_key WHERE account_id = ? AND id = ?", accountID, keyID))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM account_key WHERE account_id = ? AND id = ?", accountID, keyID))
 }

@@ -48,7 +48,7 @@ func (db *DB) Listeners(ctx context.Context) ([]keep.Listener, error) {
 
 // SaveListener writes a listener, new or changed.
 func (db *DB) SaveListener(ctx context.Context, l keep.Listener) error {
-	_, err := db.write.NamedExecContext(ctx, `INSERT OR REPLACE INTO listener (name, protocol, address, stopped, encryption, banner, welcome, allow, deny,
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT OR REPLACE INTO listener (name, protocol, address, stopped, encryption, banner, welcome, allow, deny,
 			passive_low, passive_high, advertise, no_active, resume_data, client_certificates)
 		VALUES (:name, :protocol, :address, :stopped, :encryption, :banner, :welcome, :allow, :deny,
 			:passive_low, :passive_high, :advertise, :no_active, :resume_data, :client_certificates)`,
@@ -59,5 +59,5 @@ func (db *DB) SaveListener(ctx context.Context, l keep.Listener) error {
 
 // DeleteListener removes a listener.
 func (db *DB) DeleteListener(ctx context.Context, name string) error {
-	return changed(db.write.ExecContext(ctx, "DELETE FROM listener WHERE name = ?", name))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM listener WHERE name = ?", name))
 }

@@ -127,10 +127,10 @@ func ownerLeft(ctx context.Context, tx *sqlx.Tx) error {
 // SpendStep notes that the code of a time step was used. [ErrNotFound] when that or a
 // later one was used before.
 func (db *DB) SpendStep(ctx context.Context, operator, step int64) error {
-	return changed(db.write.ExecContext(ctx, "UPDATE operator SET code_step = ? WHERE id = ? AND code_step < ?", step, operator, step))
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE operator SET code_step = ? WHERE id = ? AND code_step < ?", step, operator, step))
 }
 
 // NoteOperator notes that an operator signed in.
 func (db *DB) NoteOperator(ctx context.Context, operator int64, at time.Time) error {
-	return changed(db.write.ExecContext(ctx, "UPDATE operator SET last_sign_in = ? WHERE id = ?", micros(at), operator))
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE operator SET last_sign_in = ? WHERE id = ?", micros(at), operator))
 }

@@ -33,7 +33,7 @@ func (db *DB) Places(ctx context.Context) ([]Place, error) {
 
 // UnsettlePlace notes, before it happens, that a place is about to change.
 func (db *DB) UnsettlePlace(ctx context.Context, store, folder string) error {
-	_, err := db.write.ExecContext(ctx, "UPDATE place SET settled = 0 WHERE store = ? AND folder = ?", store, folder)
+	_, err := db.to(ctx).ExecContext(ctx, "UPDATE place SET settled = 0 WHERE store = ? AND folder = ?", store, folder)
 	return err
 }
 
@@ -68,6 +68,6 @@ func (db *DB) PlaceHistory(ctx context.Context, store, folder string, since time
 
 // AddPlaceSample writes a sample of another time.
 func (db *DB) AddPlaceSample(ctx context.Context, store, folder string, s PlaceSample) error {
-	_, err := db.write.ExecContext(ctx, "INSERT OR REPLACE INTO place_history (store, folder, at, bytes, files) VALUES (?, ?, ?, ?, ?)", store, folder, micros(s.Time), s.Bytes, s.Files)
+	_, err := db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO place_history (store, folder, at, bytes, files) VALUES (?, ?, ?, ?, ?)", store, folder, micros(s.Time), s.Bytes, s.Files)
 	return err
 }

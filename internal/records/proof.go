@@ -65,24 +65,24 @@ func insertProof(ctx context.Context, tx *sqlx.Tx, p Proof) error {
 
 // DropProofs removes every proof of a kind.
 func (db *DB) DropProofs(ctx context.Context, kind string) error {
-	_, err := db.write.ExecContext(ctx, "DELETE FROM proof WHERE kind = ?", kind)
+	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM proof WHERE kind = ?", kind)
 	return err
 }
 
 // DropOtherCookies ends an operator's console sign-ins but one.
 func (db *DB) DropOtherCookies(ctx context.Context, operator int64, but []byte) error {
-	_, err := db.write.ExecContext(ctx, "DELETE FROM proof WHERE operator_id = ? AND kind = 'cookie' AND digest <> ?", operator, but)
+	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM proof WHERE operator_id = ? AND kind = 'cookie' AND digest <> ?", operator, but)
 	return err
 }
 
 // DropProof removes one proof; [ErrNotFound] when there is none.
 func (db *DB) DropProof(ctx context.Context, digest []byte) error {
-	return changed(db.write.ExecContext(ctx, "DELETE FROM proof WHERE digest = ?", digest))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM proof WHERE digest = ?", digest))
 }
 
 // SpendRecovery removes a recovery code of an operator; [ErrNotFound] when it has no such one.
 func (db *DB) SpendRecovery(ctx context.Context, operator int64, digest []byte) error {
-	return changed(db.write.ExecContext(ctx, "DELETE FROM proof WHERE digest = ? AND operator_id = ? AND kind = 'recovery'", digest, operator))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM proof WHERE digest = ? AND operator_id = ? AND kind = 'recovery'", digest, operator))
 }
 
 // Proofs are the live proofs of operators of the kinds asked for, newest first.
@@ -116,7 +116,7 @@ func (db *DB) Proven(ctx context.Context, kind string, digest []byte, now time.T
 	}
 	p := row.proof()
 	if now.Sub(p.LastUsed) >= usedPace {
-		if _, err := db.write.ExecContext(ctx, "UPDATE proof SET last_used = ? WHERE digest = ?", micros(now), digest); err != nil {
+		if _, err := db.to(ctx).ExecContext(ctx, "UPDATE proof SET last_used = ? WHERE digest = ?", micros(now), digest); err != nil {
 			return nil, p, err
 		}
 	}

@@ -152,7 +152,7 @@ func TestAFolderThatCannotBeWrittenIsAClearError(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "urbankeep.db"), []byte("this is no database at all, but long enough to look at"), 0o600))
 	_, err = records.Open(t.Context(), dir)
-	assert.ErrorContains(t, err, "is urbankeep.db really a database of urbankeep?")
+	assert.ErrorContains(t, err, "no database of urbankeep: put it back")
 }
 
 func TestAnAccountComesBackAsItWasSaved(t *testing.T) {

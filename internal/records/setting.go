@@ -13,6 +13,6 @@ func (db *DB) Setting(ctx context.Context, name string) (string, error) {
 
 // SaveSetting writes one setting.
 func (db *DB) SaveSetting(ctx context.Context, name, value string) error {
-	_, err := db.write.ExecContext(ctx, "INSERT OR REPLACE INTO setting (name, value) VALUES (?, ?)", name, value)
+	_, err := db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO setting (name, value) VALUES (?, ?)", name, value)
 	return err
 }

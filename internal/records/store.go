@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"path/filepath"
 	"sync"
 
 	"urbankeep/internal/keep"
@@ -13,14 +14,19 @@ type stores struct {
 	known []keep.Store // nil: to be read
 }
 
-// Stores gives all stores, by name. The caller must not change the slice.
+// Stores gives all stores, by name. One that lies in the data folder goes where that goes. The caller must not change the slice.
 func (db *DB) Stores(ctx context.Context) ([]keep.Store, error) {
 	db.stores.mu.Lock()
 	defer db.stores.mu.Unlock()
 	if db.stores.known == nil {
 		found := []keep.Store{}
-		if err := db.read.SelectContext(ctx, &found, "SELECT name, folder FROM store ORDER BY name"); err != nil {
+		if err := db.read.SelectContext(ctx, &found, "SELECT name, folder, mark, durability FROM store ORDER BY name"); err != nil {
 			return nil, err
+		}
+		for i, s := range found {
+			if !filepath.IsAbs(s.Folder) {
+				found[i].Folder = filepath.Join(db.dir, s.Folder)
+			}
 		}
 		db.stores.known = found
 	}
@@ -32,8 +38,14 @@ func (db *DB) SaveStore(ctx context.Context, s keep.Store) error {
 	db.stores.mu.Lock()
 	defer db.stores.mu.Unlock()
 	db.stores.known = nil
-	_, err := db.write.ExecContext(ctx, `INSERT INTO store (name, folder) VALUES (?, ?)
-		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder`, s.Name, s.Folder)
+	if rel, err := filepath.Rel(db.dir, s.Folder); err == nil && filepath.IsLocal(rel) {
+		s.Folder = rel
+	}
+	if s.Durability == "" {
+		s.Durability = keep.Power
+	}
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO store (name, folder, mark, durability) VALUES (:name, :folder, :mark, :durability)
+		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder, mark = excluded.mark, durability = excluded.durability`, s)
 	return err
 }
 
@@ -42,5 +54,5 @@ func (db *DB) DeleteStore(ctx context.Context, name string) error {
 	db.stores.mu.Lock()
 	defer db.stores.mu.Unlock()
 	db.stores.known = nil
-	return changed(db.write.ExecContext(ctx, "DELETE FROM store WHERE name = ?", name))
+	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM store WHERE name = ?", name))
 }

@@ -77,7 +77,7 @@ func startOfDay(t time.Time) time.Time  { return t.UTC().Truncate(24 * time.Hour
 
 // ForgetTrafficHours removes the hours before a time; their days stay.
 func (db *DB) ForgetTrafficHours(ctx context.Context, before time.Time) error {
-	_, err := db.write.ExecContext(ctx, "DELETE FROM traffic_hour WHERE at < ?", before.UnixMicro())
+	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM traffic_hour WHERE at < ?", before.UnixMicro())
 	return err
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -25,6 +26,18 @@ func Command() *command.Command {
 			dir := command.DataFlag(flags)
 			grace := flags.Duration("grace", 30*time.Second, "how long running transfers may go on after SIGTERM")
 			AddressFlags(flags, &o, Options{Console: DefaultConsole})
+			flags.Func("listener", "`NAME=ADDRESS`: another address for a listener, of any name; NAME=off stops it. May be given several times", func(text string) error {
+				name, address, ok := strings.Cut(text, "=")
+				if !ok || name == "" || address == "" {
+					return errors.New("use NAME=ADDRESS, as in sftp=:2222, or NAME=off")
+				}
+				if o.Listeners == nil {
+					o.Listeners = map[string]string{}
+				}
+				o.Listeners[name] = address
+				return nil
+			})
+			flags.BoolVar(&o.AcceptLoss, "accept-loss", false, "go on although records or keys of the data folder are gone; what is gone is made anew")
 			return func(ctx context.Context, env command.Env, _ []string) error {
 				o.Dir = *dir
 				o.Log = slog.New(slog.NewTextHandler(env.Err, nil))

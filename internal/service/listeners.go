@@ -41,7 +41,25 @@ type posts struct {
 	mu      sync.Mutex
 	open    []*post
 	retired []protocolServer
-	closed  bool // the service is stopping
+	failed  map[string]string // why listeners can't listen that should
+	closed  bool              // the service is stopping
+}
+
+// unable notes why a listener can't listen; nil: it can.
+func (p *posts) unable(name string, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.note(name, err)
+}
+
+func (p *posts) note(name string, err error) {
+	delete(p.failed, name)
+	if err != nil {
+		if p.failed == nil {
+			p.failed = map[string]string{}
+		}
+		p.failed[name] = err.Error()
+	}
 }
 
 func (p *posts) find(name string) (*post, int) {
@@ -106,12 +124,14 @@ func (s *Service) Apply(l keep.Listener) error {
 	case s.posts.closed:
 		return keep.Refuse(keep.Stopping, "the service is stopping")
 	case now == nil && l.Stopped:
+		s.posts.note(l.Name, nil)
 		return nil
 	case now == nil:
 		socket, err := listen(l)
 		if err != nil {
 			return err
 		}
+		s.posts.note(l.Name, nil)
 		s.begin(l, socket)
 	case l.Stopped:
 		s.retire(at)
@@ -170,8 +190,29 @@ func (s *Service) retire(at int) {
 func (s *Service) Remove(name string) {
 	s.posts.mu.Lock()
 	defer s.posts.mu.Unlock()
+	s.posts.note(name, nil)
 	if _, at := s.posts.find(name); at >= 0 {
 		s.retire(at)
+	}
+}
+
+// Unable says why a listener can't listen that should, "" when it can.
+func (s *Service) Unable(name string) string {
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	return s.posts.failed[name]
+}
+
+// tryAgain lets listeners begin that could not.
+func (s *Service) tryAgain(ctx context.Context) {
+	found, err := s.DB.Listeners(ctx)
+	if err != nil {
+		return
+	}
+	for _, l := range found {
+		if s.Unable(l.Name) != "" && s.Apply(l) == nil {
+			s.log.Info("the listener listens now", "listener", l.Name, "address", l.Address)
+		}
 	}
 }
 

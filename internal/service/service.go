@@ -5,10 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"urbankeep/internal/api"
@@ -36,12 +40,17 @@ type Options struct {
 	SFTP         string
 	PassiveLow   int
 	PassiveHigh  int
-	FailureDelay time.Duration // 0: [signin.FailureDelay]
-	Limits       signin.Limits // zero: [signin.DefaultLimits]
-	Settled      time.Duration // 0: [collector.Settled]
-	Ledger       audit.Ledger  // where the trail is kept, without a journal; nil: in the records, with one
+	FailureDelay time.Duration     // 0: [signin.FailureDelay]
+	Limits       signin.Limits     // zero: [signin.DefaultLimits]
+	Listeners    map[string]string // addresses of listeners by name; "off" stops one
+	AcceptLoss   bool              // go on although pieces of the data folder are gone
+	Settled      time.Duration     // 0: [collector.Settled]
+	Ledger       audit.Ledger      // where the trail is kept, without a journal; nil: in the records, with one
 	Log          *slog.Logger
 }
+
+// hostKeysFolder is where in the data folder the host keys lie.
+const hostKeysFolder = "hostkeys"
 
 // Default addresses. The console is for this machine only until an operator
 // says otherwise.
@@ -65,6 +74,8 @@ type Service struct {
 	Series    *series.Book
 	HostKeys  *hostkey.Ring
 
+	awake       bool        // it is noted that the service runs
+	power       atomic.Bool // whether records are to be on the medium when they are acknowledged
 	certificate *certificate.Keeper
 	ledger      *quota.Ledger
 	collector   *collector.Sender
@@ -84,6 +95,11 @@ type Service struct {
 
 // Open opens a data folder and prepares everything that does not listen.
 func Open(ctx context.Context, o Options) (*Service, error) {
+	if o.AcceptLoss {
+		if err := records.Forget(o.Dir); err != nil {
+			return nil, fmt.Errorf("begin with new records: %w", err)
+		}
+	}
 	db, err := records.Open(ctx, o.Dir)
 	if err != nil {
 		return nil, err
@@ -97,6 +113,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 }
 
 func (s *Service) prepare(ctx context.Context, o Options) (err error) {
+	if err := s.missPieces(ctx, o.AcceptLoss); err != nil {
+		return err
+	}
 	if s.Seal, err = audit.OpenSeal(o.Dir); err != nil {
 		return err
 	}
@@ -107,7 +126,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	if s.Trail, err = audit.Open(ctx, o.Ledger, journal, s.Seal, o.Log); err != nil {
+	if s.Trail, err = audit.Open(ctx, o.Ledger, audit.Options{Journal: journal, Seal: s.Seal, CutOff: s.cutOff, Room: s.room, Power: s.power.Load, Outbox: s.DB, Log: o.Log}); err != nil {
 		return err
 	}
 	if o.Settled == 0 {
@@ -124,7 +143,10 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := s.furnish(ctx, o); err != nil {
 		return err
 	}
-	if s.HostKeys, err = hostkey.Open(filepath.Join(o.Dir, "hostkeys")); err != nil {
+	if s.HostKeys, err = hostkey.Open(filepath.Join(o.Dir, hostKeysFolder)); err != nil {
+		return err
+	}
+	if err := s.notePieces(ctx); err != nil {
 		return err
 	}
 	if s.certificate, err = certificate.Open(ctx, s.DB, o.Dir, o.Log); err != nil {
@@ -153,7 +175,15 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	s.door.gate.Store(&rules)
-	return s.Office.Arrange(ctx)
+	promised, err := s.Office.Durability(ctx)
+	if err != nil {
+		return err
+	}
+	s.Promise(promised)
+	if err := s.Office.Arrange(ctx); err != nil {
+		return err
+	}
+	return s.wake(ctx)
 }
 
 // furnish puts the first store and listeners into new records, and the addresses
@@ -171,9 +201,10 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		if err := os.MkdirAll(folder, 0o750); err != nil {
 			return fmt.Errorf("make the first store: %w", err)
 		}
-		if err := s.DB.SaveStore(ctx, keep.Store{Name: "files", Folder: folder}); err != nil {
-			return err
-		}
+		stores = []keep.Store{{Name: "files", Folder: folder, Durability: keep.Power}}
+	}
+	if err := s.markStores(ctx, stores); err != nil {
+		return err
 	}
 	found, err := s.DB.Listeners(ctx)
 	if err != nil {
@@ -200,9 +231,26 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		if first.address != "" {
 			l.Address = first.address
 		}
+		known[l.Name] = l
 		if o.PassiveLow != 0 && l.Protocol != keep.SFTP {
 			l.PassiveLow, l.PassiveHigh = half(o.PassiveLow, o.PassiveHigh, l.Protocol)
 		}
+		known[l.Name] = l
+	}
+	for name, address := range o.Listeners {
+		l, ok := known[name]
+		if !ok {
+			return fmt.Errorf("there is no listener named %s: %s are there", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
+		}
+		if l.Stopped = address == "off"; !l.Stopped {
+			l.Address = address
+		}
+		if err := l.Check(); err != nil {
+			return fmt.Errorf("listener %s: %w", name, err)
+		}
+		known[name] = l
+	}
+	for _, l := range known {
 		if err := s.DB.SaveListener(ctx, l); err != nil {
 			return err
 		}
@@ -226,7 +274,7 @@ type live struct {
 	*Service
 }
 
-// Start makes every listener accept. When one can't, none does.
+// Start makes every listener accept. One that can't is tried again while the others serve.
 func (s *Service) Start(ctx context.Context) error {
 	found, err := s.DB.Listeners(ctx)
 	if err != nil {
@@ -251,10 +299,13 @@ func (s *Service) Start(ctx context.Context) error {
 			sockets[l.Name] = socket
 			continue
 		}
-		if sockets[l.Name], err = listen(l); err != nil {
-			delete(sockets, l.Name)
-			return abandon(atStart(l, err))
+		socket, err := listen(l)
+		if err != nil {
+			s.posts.unable(l.Name, err)
+			s.log.Error("a listener can't listen and is tried again; the others serve", "cause", atStart(l, err))
+			continue
 		}
+		sockets[l.Name] = socket
 	}
 	if s.web, err = s.openConsoles(given["console"]); err != nil {
 		return abandon(err)
@@ -273,6 +324,7 @@ func (s *Service) Start(ctx context.Context) error {
 	keeping, quit := context.WithCancel(context.Background())
 	s.quit = quit
 	s.serving.Go(func() { s.housekeep(keeping) })
+	s.serving.Go(func() { s.lookAround(keeping) })
 	return nil
 }
 
@@ -298,8 +350,8 @@ func (s *Service) housekeep(ctx context.Context) {
 // atStart adds what can be done where no command reaches the service yet.
 func atStart(l keep.Listener, err error) error {
 	var field *keep.FieldError
-	if errors.As(err, &field) && l.Name == string(l.Protocol) {
-		return fmt.Errorf("%s: give it another address with -%s", field.Say, l.Name)
+	if errors.As(err, &field) {
+		return fmt.Errorf("%s: give it another address with serve -listener %s=ADDRESS, or stop it with =off", field.Say, l.Name)
 	}
 	return err
 }
@@ -350,7 +402,7 @@ func (s *Service) close() error {
 	if s.Trail != nil {
 		s.Trail.Close()
 	}
-	return s.DB.Close()
+	return errors.Join(s.sleep(), s.DB.Close())
 }
 
 // counted records that a folder held something else than was known: it was
@@ -359,6 +411,9 @@ func (s *Service) counted(d quota.Difference) {
 	s.Trail.Note(keep.AuditRecord{Action: keep.QuotaRecount, Target: d.Spot.Store + ":" + d.Spot.Path, Outcome: keep.Done, Detail: d.String()})
 }
 
+// Promise puts in force what an acknowledgement promises of the trail. It implements [office.Live].
+func (s *Service) Promise(d keep.Durability) { s.power.Store(d == keep.Power) }
+
 // Admit puts the network rules of the service in force. It implements [office.Live].
 func (d *door) Admit(rules keep.Rules) { d.gate.Store(&rules) }
 
@@ -366,5 +421,6 @@ func (d *door) Admit(rules keep.Rules) { d.gate.Store(&rules) }
 func (s *Service) Status(ctx context.Context) (api.Status, error) {
 	operators, err := s.DB.Operators(ctx)
 	sessions, transfers := s.Traffic.Counts()
-	return api.Status{SetUp: len(operators) > 0, Started: s.started, Sessions: sessions, Transfers: transfers}, err
+	problems, perr := s.problems(ctx)
+	return api.Status{SetUp: len(operators) > 0, Started: s.started, Sessions: sessions, Transfers: transfers, Problems: problems}, errors.Join(err, perr)
 }

@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"errors"
 	"log/slog"
+	"maps"
 	"net"
 	"slices"
 	"sync"
@@ -77,6 +79,7 @@ type visit struct {
 
 	mu      sync.Mutex // account, tree and session change together
 	visitor signin.Visitor
+	left    func(keep.AuditRecord) error // takes the record of the session's end
 	account *keep.Effective
 	tree    *tree.Tree
 	session *traffic.Session
@@ -123,6 +126,11 @@ func (v *visit) KeyProved(ctx context.Context, account string, key ssh.PublicKey
 func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error) {
 	d := v.door
 	unable := func(err error) (*tree.Tree, error) {
+		var away *keep.Fault
+		if errors.As(err, &away) && away.Reason == keep.StoreAway {
+			d.log.Error("a store is away", "account", a.Name, "cause", away.Cause)
+			return nil, away
+		}
 		d.log.Error("tree can't be opened", "account", a.Name, "cause", err)
 		return nil, &keep.Fault{Reason: keep.Failure, Say: "the account's folders can't be opened; tell the administrator", Cause: err}
 	}
@@ -135,12 +143,17 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))
 	}
+	left, err := d.accounts.Enter(v.visitor, a.Name)
+	if err != nil {
+		return nil, err
+	}
 	session := d.traffic.Open(traffic.SessionInfo{ID: v.visitor.Session, Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol,
 		Encrypted: v.visitor.Encrypted, Cipher: v.cipher, Client: v.client}, v.cut)
 	opened, err := tree.Open(tree.Who{Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol, Encrypted: v.visitor.Encrypted,
 		Session: v.visitor.Session, Rehearsal: rehearsal != nil}, a, house, session)
 	if err != nil {
 		session.Close()
+		d.accounts.Left(v.visitor, a.Name, time.Now(), keep.Refuse(keep.Failure, "the account's folders could not be opened"), left)
 		return unable(err)
 	}
 	session.Limit(speedsOf(a))
@@ -152,7 +165,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 		}
 	}
 	v.mu.Lock()
-	v.account, v.tree, v.session, v.key, v.since = a, opened, session, v.attempt.Key, time.Now()
+	v.account, v.tree, v.session, v.key, v.since, v.left = a, opened, session, v.attempt.Key, time.Now(), left
 	v.watchEnd()
 	v.mu.Unlock()
 	d.mu.Lock()
@@ -193,6 +206,25 @@ func (v *visit) watchEnd() {
 	})
 }
 
+// endWhatHasEnded ends the sessions of accounts whose time has ended by the wall clock: a
+// timer does not notice that the clock was set, or that the machine slept.
+func (d *door) endWhatHasEnded() {
+	d.mu.Lock()
+	inside := slices.Collect(maps.Keys(d.inside))
+	d.mu.Unlock()
+	for _, v := range inside {
+		v.mu.Lock()
+		account := v.account
+		v.mu.Unlock()
+		if account == nil {
+			continue
+		}
+		if closed := account.Closed(time.Now()); closed != nil {
+			v.cut(keep.Refuse(keep.AccountChanged, closed.Say))
+		}
+	}
+}
+
 // recheck closes the gap between reading the account and putting the session in
 // view, in which it may have been suspended, deleted or changed.
 func (d *door) recheck(ctx context.Context, v *visit, a *keep.Effective) {
@@ -226,7 +258,7 @@ func (v *visit) SignOut(why *keep.Fault) {
 	delete(v.door.inside, v)
 	v.door.mu.Unlock()
 	v.mu.Lock()
-	account, session, since := v.account, v.session, v.since
+	account, session, since, left := v.account, v.session, v.since, v.left
 	v.account, v.tree, v.session = nil, nil, nil
 	v.watchEnd()
 	v.visitor.Session = traffic.NewID() // a second sign-in on the connection is a session of its own
@@ -237,7 +269,7 @@ func (v *visit) SignOut(why *keep.Fault) {
 	} else {
 		session.Close()
 		visitor.Session = session.ID()
-		v.door.accounts.Left(visitor, account.Name, since, why)
+		v.door.accounts.Left(visitor, account.Name, since, why, left)
 	}
 }
 

@@ -84,7 +84,7 @@ func build(dir string, n int) (*records.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	trail, err := audit.Open(ctx, db, journal, seal, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(ctx, db, audit.Options{Journal: journal, Seal: seal, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
 	}

@@ -152,7 +152,7 @@ func (p *Plan) inspect(ctx context.Context, dir string, db *records.DB, done *Re
 			return err
 		}
 	}
-	trail, err := audit.Open(ctx, db, nil, seal, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(ctx, db, audit.Options{Seal: seal, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,7 @@ const patience = 4 * time.Second
 type Post struct {
 	keep.Listener
 	At      string                    // where it really listens; "": it doesn't
+	Unable  string                    // why it can't listen; "": it can
 	Taken   int                       // passive ports in use
 	Refused int                       // times that none was left
 	Admits  func(address string) bool // by the network rules of service and listener
@@ -76,7 +77,7 @@ func (p *Post) look(ctx context.Context, host string) (f Findings) {
 		return f
 	}
 	if p.At == "" {
-		f.Add("listener", p.Name, Fault, "listener set "+p.Name+" -address says why it can't listen", "it does not listen on %s", p.Address)
+		f.Add("listener", p.Name, Fault, "free the address, or give it another (listener set "+p.Name+" -address); it is tried again by itself", "it does not listen on %s: %s", p.Address, p.Unable)
 		return f
 	}
 	if !p.Admits("127.0.0.1") && strings.HasPrefix(p.near(), "127.") {

@@ -15,6 +15,7 @@ import (
 
 	"urbankeep/internal/desk/checkup"
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/watch/audit"
 )
@@ -40,6 +41,7 @@ func (o *Office) posts(ctx context.Context) ([]checkup.Post, error) {
 	for i, l := range found {
 		posts[i] = checkup.Post{Listener: l, Admits: func(address string) bool { return rules.Admit(address) && l.Admits(address) }}
 		posts[i].At, posts[i].Taken, posts[i].Refused = o.Live.Watch(l.Name)
+		posts[i].Unable = o.Live.Unable(l.Name)
 	}
 	return posts, err
 }
@@ -64,7 +66,15 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	o.checkCertificate(&f, posts, who.Host)
 	o.checkHostKeys(&f)
 	f = append(f, checkup.Folder(o.Dir, stores)...)
-	f = append(f, checkup.Stores(stores)...)
+	there := []keep.Store{}
+	for _, s := range stores {
+		if err := store.Check(s); err == nil || errors.Unwrap(err) == nil {
+			there = append(there, s)
+		} else {
+			f.Add("store", s.Name, checkup.Fault, "mount its disk; if the folder that is there is the right one, store mark "+s.Name, "%v", errors.Unwrap(err))
+		}
+	}
+	f = append(f, checkup.Stores(there)...)
 	for _, part := range []struct {
 		name string
 		look func(context.Context, *checkup.Findings) error
@@ -310,6 +320,9 @@ func (o *Office) checkQuotas(ctx context.Context, f *checkup.Findings) error {
 }
 
 func (o *Office) checkTrail(ctx context.Context, f *checkup.Findings) error {
+	if err := o.Trail.Stuck(); err != nil {
+		f.Add("audit", "", checkup.Fault, "free some space on the disk of the data folder, or mend it; the service goes on by itself", "the trail can't be written, so nothing is done: %v", err)
+	}
 	bounded, cancel := context.WithTimeout(ctx, verifyPatience)
 	defer cancel()
 	switch report, err := audit.Verify(bounded, o.DB, audit.Check{Seal: o.Seal}); {

@@ -56,12 +56,11 @@ func (o *Office) AddGroup(ctx context.Context, who Actor, g *keep.Group) error {
 	}
 	g.Created = time.Now().UTC()
 	g.Changed = g.Created
-	if err := o.DB.SaveGroup(ctx, g); errors.Is(err, records.ErrTaken) {
+	err := o.changed(ctx, who, keep.GroupAdd, groups, g.Name, nil, groupFacts(g), func(ctx context.Context) error { return o.DB.SaveGroup(ctx, g) })
+	if errors.Is(err, records.ErrTaken) {
 		return errNameTaken
-	} else if err != nil {
-		return err
 	}
-	return o.changed(ctx, who, keep.GroupAdd, groups, g.Name, nil, groupFacts(g))
+	return err
 }
 
 // SetGroup changes a group: edit changes a copy, which must leave every account in
@@ -89,7 +88,7 @@ func (o *Office) SetGroup(ctx context.Context, who Actor, name string, edit func
 		return nil, err
 	}
 	g.Changed = time.Now().UTC()
-	if err := o.DB.SaveGroup(ctx, &g); err != nil {
+	if err := o.changed(ctx, who, keep.GroupSet, groups, g.Name, groupFacts(before), groupFacts(&g), func(ctx context.Context) error { return o.DB.SaveGroup(ctx, &g) }); err != nil {
 		return nil, err
 	}
 	if err := o.Arrange(ctx); err != nil {
@@ -102,7 +101,7 @@ func (o *Office) SetGroup(ctx context.Context, who Actor, name string, edit func
 		}
 		o.Live.Renew(e)
 	}
-	return &g, o.changed(ctx, who, keep.GroupSet, groups, g.Name, groupFacts(before), groupFacts(&g))
+	return &g, nil
 }
 
 // stayWhole refuses a change of a group that would leave one of its accounts, for
@@ -142,10 +141,7 @@ func (o *Office) DeleteGroup(ctx context.Context, who Actor, name string) error 
 	if in := members[g.Name]; len(in) > 0 {
 		return keep.Refuse(keep.InUse, "the group "+g.Name+" is in use by "+listed(in, "account")+": take them out first (account set NAME -ungroup "+g.Name+")")
 	}
-	if err := o.DB.DeleteGroup(ctx, g.ID); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.GroupDelete, groups, g.Name, groupFacts(g), nil)
+	return o.changed(ctx, who, keep.GroupDelete, groups, g.Name, groupFacts(g), nil, func(ctx context.Context) error { return o.DB.DeleteGroup(ctx, g.ID) })
 }
 
 // listed names up to ten things: "the accounts ann, ben and 3 more".

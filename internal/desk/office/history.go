@@ -25,15 +25,31 @@ const (
 	gate       = "gate"
 	retention  = "retention"
 	collectors = "collector"
+	durability = "durability"
 	identity   = "service"
 )
 
 // Kinds are the kinds of things that the history has changes of.
-var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, identity}
+var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, identity}
 
-// changed keeps a change in the history, and records it. Before and after are what they
-// are in JSON; nil is nothing.
-func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any) error {
+// changed saves a change, keeps it in the history, and records it: all of that or nothing.
+// Before and after are what they are in JSON; nil is nothing.
+func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any, save func(context.Context) error) error {
+	c, r, err := o.describe(who, action, what, name, before, after)
+	if err != nil {
+		return err
+	}
+	return o.Trail.Change(ctx, r, func(ctx context.Context) error {
+		if err := save(ctx); err != nil {
+			return err
+		}
+		_, err := o.DB.AddChange(ctx, c)
+		return err
+	})
+}
+
+// describe is a change as the history and the trail have it.
+func (o *Office) describe(who Actor, action keep.Action, what, name string, before, after any) (records.Change, keep.AuditRecord, error) {
 	c := records.Change{At: time.Now().UTC(), Operator: who.Operator, Address: who.Address, Action: action, What: what, Name: name, Undoes: who.undoes}
 	for value, into := range map[*any]*string{&before: &c.Before, &after: &c.After} {
 		if *value == nil {
@@ -41,23 +57,16 @@ func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, wha
 		}
 		text, err := json.Marshal(*value)
 		if err != nil {
-			return err
+			return c, keep.AuditRecord{}, err
 		}
 		*into = string(text)
-	}
-	ctx = context.WithoutCancel(ctx) // it has happened: who asked may have gone
-	if _, err := o.DB.AddChange(ctx, c); err != nil {
-		return err
 	}
 	detail, err := json.Marshal(struct {
 		Before any   `json:"before"`
 		After  any   `json:"after"`
 		Undoes int64 `json:"undoes,omitempty"`
 	}{brief(before), brief(after), who.undoes})
-	if err != nil {
-		return err
-	}
-	return o.record(who, action, name, string(detail))
+	return c, recordOf(who, action, name, string(detail)), err
 }
 
 // brief leaves out what is too long for the trail.

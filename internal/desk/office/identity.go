@@ -33,8 +33,5 @@ func (o *Office) SetIdentity(ctx context.Context, who Actor, i keep.Identity) er
 	if err != nil {
 		return err
 	}
-	if err := o.DB.SaveSetting(ctx, identitySetting, string(text)); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.ServiceSet, identity, "", before, i)
+	return o.changed(ctx, who, keep.ServiceSet, identity, "", before, i, func(ctx context.Context) error { return o.DB.SaveSetting(ctx, identitySetting, string(text)) })
 }

@@ -155,13 +155,11 @@ func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading,
 }
 
 func (o *Office) addKey(ctx context.Context, who Actor, a *keep.Effective, k *keep.Key) error {
-	if err := o.DB.AddKey(ctx, k); err != nil {
-		if errors.Is(err, records.ErrTaken) {
-			return &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
-		}
-		return err
+	err := o.recorded(ctx, who, keep.KeyAdd, a.Name, keyFacts(*k), func(ctx context.Context) error { return o.DB.AddKey(ctx, k) })
+	if errors.Is(err, records.ErrTaken) {
+		return &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
 	}
-	return o.record(who, keep.KeyAdd, a.Name, keyFacts(*k))
+	return err
 }
 
 // keyFacts says of a key what the trail should know.
@@ -225,11 +223,11 @@ func (o *Office) SetKey(ctx context.Context, who Actor, name string, id int64, r
 	if err := rules.apply(&k); err != nil {
 		return HeldKey{}, err
 	}
-	if err := o.DB.SaveKey(ctx, k); err != nil {
+	detail := fmt.Sprintf("before: %s; after: %s", before, keyFacts(k))
+	if err := o.recorded(ctx, who, keep.KeySet, a.Name, detail, func(ctx context.Context) error { return o.DB.SaveKey(ctx, k) }); err != nil {
 		return HeldKey{}, missing(err)
 	}
-	h, err := o.held(ctx, a.Name, k)
-	return h, errors.Join(err, o.record(who, keep.KeySet, a.Name, fmt.Sprintf("before: %s; after: %s", before, keyFacts(k))))
+	return o.held(ctx, a.Name, k)
 }
 
 // RemoveKey takes a key from an account and ends the sessions it signed in.
@@ -238,11 +236,11 @@ func (o *Office) RemoveKey(ctx context.Context, who Actor, name string, id int64
 	if err != nil {
 		return err
 	}
-	if err := o.DB.DeleteKey(ctx, a.ID, k.ID); err != nil {
+	if err := o.recorded(ctx, who, keep.KeyRemove, a.Name, keyFacts(k), func(ctx context.Context) error { return o.DB.DeleteKey(ctx, a.ID, k.ID) }); err != nil {
 		return missing(err)
 	}
 	o.Live.EndKey(a.Name, k.Fingerprint, keep.Refuse(keep.AccountChanged, "the key it was signed in with was removed"))
-	return o.record(who, keep.KeyRemove, a.Name, keyFacts(k))
+	return nil
 }
 
 // TestedKey is what was found in a text, and whom it would let in.

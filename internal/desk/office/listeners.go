@@ -40,11 +40,11 @@ func (o *Office) AddListener(ctx context.Context, who Actor, l keep.Listener) (k
 	if err := o.Live.Apply(l); err != nil {
 		return l, err
 	}
-	if err := o.DB.SaveListener(ctx, l); err != nil {
+	err = o.changed(ctx, who, keep.ListenerAdd, listeners, l.Name, nil, l, func(ctx context.Context) error { return o.DB.SaveListener(ctx, l) })
+	if err != nil {
 		o.Live.Remove(l.Name)
-		return l, err
 	}
-	return l, o.changed(ctx, who, keep.ListenerAdd, listeners, l.Name, nil, l)
+	return l, err
 }
 
 // SetListener changes a listener. Its sessions stay; what it asks of clients
@@ -64,10 +64,11 @@ func (o *Office) SetListener(ctx context.Context, who Actor, name string, edit f
 	if err := o.Live.Apply(l); err != nil {
 		return l, err
 	}
-	if err := o.DB.SaveListener(ctx, l); err != nil {
-		return l, errors.Join(err, o.Live.Apply(before))
+	err = o.changed(ctx, who, keep.ListenerSet, listeners, name, before, l, func(ctx context.Context) error { return o.DB.SaveListener(ctx, l) })
+	if err != nil {
+		err = errors.Join(err, o.Live.Apply(before))
 	}
-	return l, o.changed(ctx, who, keep.ListenerSet, listeners, name, before, l)
+	return l, err
 }
 
 // RemoveListener removes a listener; its open sessions stay.
@@ -78,11 +79,11 @@ func (o *Office) RemoveListener(ctx context.Context, who Actor, name string) err
 	if err != nil {
 		return err
 	}
-	if err := o.DB.DeleteListener(ctx, name); err != nil {
+	if err := o.changed(ctx, who, keep.ListenerRemove, listeners, name, l, nil, func(ctx context.Context) error { return o.DB.DeleteListener(ctx, name) }); err != nil {
 		return err
 	}
 	o.Live.Remove(name)
-	return o.changed(ctx, who, keep.ListenerRemove, listeners, name, l, nil)
+	return nil
 }
 
 func (o *Office) findListener(ctx context.Context, name string) (l keep.Listener, others []keep.Listener, err error) {

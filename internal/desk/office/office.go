@@ -38,8 +38,12 @@ type Live interface {
 	Remove(listener string)
 	// Watch tells where a listener really listens, "" when it doesn't.
 	Watch(listener string) (address string, taken, refused int)
+	// Unable says why a listener can't listen that should, "" when it can.
+	Unable(listener string) string
 	// Watched tells where the console listens.
 	Watched() string
+	// Promise puts in force what an acknowledgement promises of the audit trail.
+	Promise(d keep.Durability)
 	// Admit puts the network rules of the service in force for new connections.
 	Admit(rules keep.Rules)
 }
@@ -85,10 +89,20 @@ func missing(err error) error {
 	return err
 }
 
-// record puts a change in the trail.
+// recordOf is the record of what an operator did.
+func recordOf(who Actor, action keep.Action, target, detail string) keep.AuditRecord {
+	return keep.AuditRecord{Operator: who.Operator, Address: who.Address, Protocol: who.Protocol,
+		Encrypted: who.Protocol == keep.Local, Action: action, Target: target, Outcome: keep.Done, Detail: detail}
+}
+
+// record puts in the trail what an operator did.
 func (o *Office) record(who Actor, action keep.Action, target, detail string) error {
-	return o.Trail.Record(keep.AuditRecord{Operator: who.Operator, Address: who.Address, Protocol: who.Protocol,
-		Encrypted: who.Protocol == keep.Local, Action: action, Target: target, Outcome: keep.Done, Detail: detail})
+	return o.recorded(context.Background(), who, action, target, detail, nil)
+}
+
+// recorded saves a change that the history does not have, and records it: both or nothing.
+func (o *Office) recorded(ctx context.Context, who Actor, action keep.Action, target, detail string, save func(context.Context) error) error {
+	return o.Trail.Change(ctx, recordOf(who, action, target, detail), save)
 }
 
 // facts are what before and after show of an account.
@@ -167,17 +181,14 @@ func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, pas
 	if err := o.setPassword(ctx, a, password); err != nil {
 		return nil, err
 	}
-	err = o.DB.AddAccount(ctx, a)
+	err = o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a), func(ctx context.Context) error { return o.DB.AddAccount(ctx, a) })
 	if errors.Is(err, records.ErrTaken) {
 		return nil, errNameTaken
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := o.Arrange(ctx); err != nil {
-		return nil, err
-	}
-	return e, o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a))
+	return e, o.Arrange(ctx)
 }
 
 var errNameTaken = &keep.FieldError{Field: "name", Say: "the name is taken: choose another"}
@@ -260,18 +271,15 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 		return nil, err
 	}
 	a.Changed = time.Now().UTC()
-	if err := o.DB.SaveAccount(ctx, a); err != nil {
-		return nil, missing(err)
-	}
 	after := factsOf(a)
 	if password != "" {
 		after.Password = "changed"
 	}
-	if err := o.Arrange(ctx); err != nil {
-		return nil, err
+	if err := o.changed(ctx, who, action, accounts, a.Name, before, after, func(ctx context.Context) error { return o.DB.SaveAccount(ctx, a) }); err != nil {
+		return nil, missing(err)
 	}
 	o.Live.Renew(e)
-	return e, o.changed(ctx, who, action, accounts, a.Name, before, after)
+	return e, o.Arrange(ctx)
 }
 
 // Suspend keeps an account from signing in and ends its sessions; Resume lets it in again.
@@ -310,14 +318,11 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	if err != nil {
 		return missing(err)
 	}
-	if err := o.DB.DeleteAccount(ctx, a.ID); err != nil {
+	if err := o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil, func(ctx context.Context) error { return o.DB.DeleteAccount(ctx, a.ID) }); err != nil {
 		return missing(err)
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
-	if err := o.Arrange(ctx); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil)
+	return o.Arrange(ctx)
 }
 
 // Arrange tells the ledger which folders have quotas now.

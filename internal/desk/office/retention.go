@@ -44,10 +44,7 @@ func (o *Office) SetRetention(ctx context.Context, who Actor, r keep.Retention) 
 	if err != nil {
 		return err
 	}
-	if err := o.DB.SaveSetting(ctx, retentionSetting, string(text)); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.RetentionSet, retention, "", before, r)
+	return o.changed(ctx, who, keep.RetentionSet, retention, "", before, r, func(ctx context.Context) error { return o.DB.SaveSetting(ctx, retentionSetting, string(text)) })
 }
 
 // Retire seals what the retention lets go into archive files and takes it out of the
@@ -95,10 +92,7 @@ func (o *Office) SetCollector(ctx context.Context, who Actor, to keep.Collector)
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	before := o.Collector.State(ctx).Collector
-	if err := o.Collector.Set(ctx, to); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to)
+	return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to, func(ctx context.Context) error { return o.Collector.Set(ctx, to) })
 }
 
 // shortly says that there are certificates, not which.

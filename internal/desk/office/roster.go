@@ -152,7 +152,14 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 		}
 		before[i] = factsOf(was)
 	}
-	if err := o.DB.WriteAccounts(ctx, add, save); err != nil {
+	whole := recordOf(who, keep.AccountsImport, "", fmt.Sprintf("%d added, %d changed", len(add), len(save)))
+	err = o.Trail.Change(ctx, whole, func(ctx context.Context) error {
+		if err := o.DB.WriteAccounts(ctx, add, save); err != nil {
+			return err
+		}
+		return o.eachChanged(ctx, who, add, save, before)
+	})
+	if err != nil {
 		return nil, err
 	}
 	if err := o.Arrange(ctx); err != nil {
@@ -165,17 +172,34 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 		}
 		o.Live.Renew(e)
 	}
+	return lines, nil
+}
+
+// eachChanged keeps each account of an import in the history, and has it recorded.
+func (o *Office) eachChanged(ctx context.Context, who Actor, add, save []*keep.Account, before []*facts) error {
+	note := func(action keep.Action, a *keep.Account, before any) error {
+		c, r, err := o.describe(who, action, accounts, a.Name, before, factsOf(a))
+		if err != nil {
+			return err
+		}
+		if _, err := o.DB.AddChange(ctx, c); err != nil {
+			return err
+		}
+		r.At = c.At
+		_, err = o.DB.AddDue(ctx, r)
+		return err
+	}
 	for _, a := range add {
-		if err := o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a)); err != nil {
-			return nil, err
+		if err := note(keep.AccountAdd, a, nil); err != nil {
+			return err
 		}
 	}
 	for i, a := range save {
-		if err := o.changed(ctx, who, keep.AccountSet, accounts, a.Name, before[i], factsOf(a)); err != nil {
-			return nil, err
+		if err := note(keep.AccountSet, a, before[i]); err != nil {
+			return err
 		}
 	}
-	return lines, o.record(who, keep.AccountsImport, "", fmt.Sprintf("%d added, %d changed", len(add), len(save)))
+	return nil
 }
 
 func rosterError(err error) error {

@@ -52,10 +52,9 @@ func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) er
 			return keep.Refuse(keep.InUse, fmt.Sprintf("the store %s lies in %s, which would be outside: name a folder that holds it too", s.Name, s.Folder))
 		}
 	}
-	if err := o.DB.SaveSetting(ctx, groundsSetting, strings.Join(folders, "\n")); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.GroundsSet, grounds, "", groundsFacts{before}, groundsFacts{folders})
+	return o.changed(ctx, who, keep.GroundsSet, grounds, "", groundsFacts{before}, groundsFacts{folders}, func(ctx context.Context) error {
+		return o.DB.SaveSetting(ctx, groundsSetting, strings.Join(folders, "\n"))
+	})
 }
 
 // AddStore makes a folder of the machine a store, and makes the folder where it is
@@ -80,10 +79,10 @@ func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store) (keep.St
 	if s.Folder, err = store.Found(s.Folder, below, known, o.Dir); err != nil {
 		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
 	}
-	if err := o.DB.SaveStore(ctx, s); err != nil {
-		return s, err
+	if s.Mark, err = store.Mark(s); err != nil {
+		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
 	}
-	return s, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s)
+	return s, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
 }
 
 // StoreUsers are the accounts and groups with a mount in each store, by its name.
@@ -130,10 +129,7 @@ func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error 
 		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+strings.TrimPrefix(listed(in, "user"), "the ")+": take those away first")
 	}
 	gone := known[at]
-	if err := o.DB.DeleteStore(ctx, name); err != nil {
-		return err
-	}
-	return o.changed(ctx, who, keep.StoreRemove, stores, name, gone, nil)
+	return o.changed(ctx, who, keep.StoreRemove, stores, name, gone, nil, func(ctx context.Context) error { return o.DB.DeleteStore(ctx, name) })
 }
 
 // Recount counts a folder with a quota anew.
@@ -171,9 +167,9 @@ func (o *Office) SetGate(ctx context.Context, who Actor, rules keep.Rules, meant
 	if err != nil {
 		return err
 	}
-	if err := o.DB.SaveSetting(ctx, gateSetting, string(text)); err != nil {
+	if err := o.changed(ctx, who, keep.GateSet, gate, "", before, rules, func(ctx context.Context) error { return o.DB.SaveSetting(ctx, gateSetting, string(text)) }); err != nil {
 		return err
 	}
 	o.Live.Admit(rules)
-	return o.changed(ctx, who, keep.GateSet, gate, "", before, rules)
+	return nil
 }

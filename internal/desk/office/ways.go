@@ -22,12 +22,18 @@ func (o *Office) wayOf(what string) way {
 		accounts:   {o.accountNow, o.putAccount, o.DeleteAccount},
 		groups:     {o.groupNow, o.putGroup, o.DeleteGroup},
 		listeners:  {o.listenerNow, o.putListener, o.RemoveListener},
-		stores:     {o.storeNow, putter(o.addStoreAgain), o.RemoveStore},
+		stores:     {o.storeNow, putter(o.putStore), o.RemoveStore},
 		grounds:    {alone(func(ctx context.Context) (groundsFacts, error) { g, err := o.Grounds(ctx); return groundsFacts{g}, err }), putter(func(ctx context.Context, who Actor, g groundsFacts) error { return o.SetGrounds(ctx, who, g.Folders) }), nil},
 		gate:       {alone(o.Gate), putter(func(ctx context.Context, who Actor, r keep.Rules) error { return o.SetGate(ctx, who, r, false) }), nil},
 		retention:  {alone(o.Retention), putter(o.SetRetention), nil},
 		collectors: {alone(func(ctx context.Context) (keep.Collector, error) { return o.Collector.State(ctx).Collector, nil }), putter(o.SetCollector), nil},
-		identity:   {alone(o.Identity), putter(o.SetIdentity), nil},
+		durability: {alone(func(ctx context.Context) (durabilityFacts, error) {
+			d, err := o.Durability(ctx)
+			return durabilityFacts{d}, err
+		}), putter(func(ctx context.Context, who Actor, d durabilityFacts) error {
+			return o.SetDurability(ctx, who, d.Durability)
+		}), nil},
+		identity: {alone(o.Identity), putter(o.SetIdentity), nil},
 	}[what]
 }
 
@@ -146,9 +152,4 @@ func (o *Office) storeNow(ctx context.Context, name string) (any, error) {
 		return found[at], nil
 	}
 	return nil, err
-}
-
-func (o *Office) addStoreAgain(ctx context.Context, who Actor, s keep.Store) error {
-	_, err := o.AddStore(ctx, who, s)
-	return err
 }

@@ -16,6 +16,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 )
 
 func auditCommands() []*command.Command {
@@ -31,6 +32,8 @@ func auditCommands() []*command.Command {
 		clientCommand("archive list", "", "List the archive files that records were sealed into", "", archiveList),
 		clientCommand("archive now", "", "Seal at once what the retention lets go", "", archiveNow),
 		clientCommand("archive read", "ARCHIVE", "Print the records of an archive that a search asks for", "", archiveRead),
+		clientCommand("audit durability", "[power|process]", "Show or say whether records outlive a power cut when they are acknowledged",
+			"power: what is acknowledged is on the medium, and outlives a power cut. process: it outlives the end of the service. store set says the same for files.", auditDurability),
 		clientCommand("audit checkpoint", "", "Print the newest signed checkpoint, to be kept elsewhere", "audit verify -checkpoint LINE holds the trail to it, whatever became of this machine.", auditCheckpoint),
 	}
 }
@@ -50,10 +53,11 @@ func auditExport(flags *flag.FlagSet, _ *common) run {
 	}
 }
 
-func auditCheckpoint(_ *flag.FlagSet, f *common) run {
+func auditCheckpoint(flags *flag.FlagSet, f *common) run {
+	now := flags.Bool("now", false, "sign one first for the records that have come since the last")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
 		var last api.Checkpoint
-		if err := c.call(ctx, http.MethodGet, "/audit/checkpoint", nil, &last); err != nil {
+		if err := c.call(ctx, map[bool]string{false: http.MethodGet, true: http.MethodPost}[*now], "/audit/checkpoint", nil, &last); err != nil {
 			return err
 		}
 		if *f.json {
@@ -62,6 +66,29 @@ func auditCheckpoint(_ *flag.FlagSet, f *common) run {
 		_, err := fmt.Fprintln(env.Out, last.Line)
 		return err
 	}
+}
+
+func auditDurability(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		now, method, ask := api.AuditDurability{}, http.MethodGet, any(nil)
+		if len(args) > 0 {
+			method, ask = http.MethodPut, api.AuditDurability{Durability: keep.Durability(args[0])}
+		}
+		if err := c.call(ctx, method, "/audit/durability", ask, &now); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, now)
+		}
+		_, err := fmt.Fprintln(env.Out, "audit records:", promises[now.Durability])
+		return err
+	}
+}
+
+// promises are what an acknowledgement promises, in words.
+var promises = map[keep.Durability]string{
+	keep.Power:   "power (what is acknowledged outlives a power cut)",
+	keep.Process: "process (what is acknowledged outlives the end of the service)",
 }
 
 func auditSearch(flags *flag.FlagSet, f *common) run {

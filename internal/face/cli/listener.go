@@ -191,7 +191,7 @@ func listenerTable(env command.Env, listeners []api.Listener) {
 	for _, l := range listeners {
 		address := l.Listening
 		if address == "" {
-			address = l.Address + " (stopped)"
+			address = l.Address + map[bool]string{true: " (stopped)", false: " (CAN'T LISTEN)"}[l.Stopped]
 		}
 		passive := "-"
 		if l.PassiveLow != 0 {

@@ -18,6 +18,10 @@ func storeCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("store add", "NAME FOLDER", "Make a folder of the machine a store; it is made where it is missing", "", storeAdd),
 		clientCommand("store list", "", "List the stores and who uses them", "", storeList),
+		clientCommand("store set", "NAME", "Say whether files outlive a power cut when they are acknowledged",
+			"-durability power: an upload that is acknowledged is on the medium. -durability process: it outlives the end of the service. It holds for sessions that begin.", storeSet),
+		clientCommand("store mark", "NAME", "Take the folder that is there now as the store",
+			"A store's folder holds a file with the store's number, so that nothing is written to a wrong disk. Mark it anew when that file was lost,\nor when the files were copied to another disk.", storeMark),
 		clientCommand("store remove", "NAME", "Forget a store that no mount uses; its files stay", "", func(_ *flag.FlagSet, f *common) run {
 			return deletion(f, "/stores/", "store %s removed; its files stay where they are\n")
 		}),
@@ -60,11 +64,45 @@ func storeList(_ *flag.FlagSet, f *common) run {
 		}
 		var rows [][]string
 		for _, s := range page.Items {
-			rows = append(rows, []string{s.Name, s.Folder, dash(strings.Join(s.Users, ", "))})
+			state := "there"
+			if s.Away != "" {
+				state = "AWAY"
+				fmt.Fprintln(env.Err, s.Away)
+			}
+			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.Users, ", "))})
 		}
-		table(env.Out, "STORE|FOLDER|MOUNTED BY", rows)
+		table(env.Out, "STORE|FOLDER|STATE|OUTLIVES|MOUNTED BY", rows)
 		return nil
 	}
+}
+
+func storeSet(flags *flag.FlagSet, f *common) run {
+	durability := flags.String("durability", "", "power or process: what the `end` of is outlived by what is acknowledged")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		if *durability == "" {
+			return command.Usagef("say what is to change: -durability power or -durability process")
+		}
+		d := keep.Durability(*durability)
+		return storeChanged(ctx, env, c, f, http.MethodPatch, "/stores/"+url.PathEscape(args[0]), api.StoreChange{Durability: &d})
+	}
+}
+
+func storeMark(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		return storeChanged(ctx, env, c, f, http.MethodPost, "/stores/"+url.PathEscape(args[0])+"/mark", nil)
+	}
+}
+
+func storeChanged(ctx context.Context, env command.Env, c *client, f *common, method, path string, ask any) error {
+	var s api.Store
+	if err := c.call(ctx, method, path, ask, &s); err != nil {
+		return err
+	}
+	if *f.json {
+		return printJSON(env.Out, s)
+	}
+	_, err := fmt.Fprintf(env.Out, "store %s in %s: %s\n", s.Name, s.Folder, promises[s.Durability])
+	return err
 }
 
 func storeGrounds(flags *flag.FlagSet, f *common) run {

@@ -166,6 +166,9 @@ func status(_ *flag.FlagSet, f *common) run {
 		if !s.SetUp {
 			fmt.Fprintln(env.Out, "no operator yet: the set-up link stands in the output of serve")
 		}
+		for _, problem := range s.Problems {
+			fmt.Fprintln(env.Out, "PROBLEM:", problem)
+		}
 		fmt.Fprintln(env.Out)
 		listenerTable(env, s.Listeners)
 		return nil

@@ -15,6 +15,7 @@ func (s *Server) showListener(l keep.Listener) api.Listener {
 		Banner: l.Banner, Welcome: l.Welcome, Allow: networks(l.Allow), Deny: networks(l.Deny), PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh,
 		Advertise: l.Advertise, Active: !l.NoActive, ResumeData: l.ResumeData, ClientCertificates: l.ClientCertificates}
 	shown.Listening, shown.PassiveTaken, shown.PassiveRefused = s.Posts.Watch(l.Name)
+	shown.Problem = s.Posts.Unable(l.Name)
 	return shown
 }
 

@@ -52,6 +52,8 @@ type Posts interface {
 	// Watch tells where a listener really listens, "" when it doesn't, how many of
 	// its passive ports are taken, and how often there was none left.
 	Watch(listener string) (address string, taken, refused int)
+	// Unable says why a listener can't listen that should, "" when it can.
+	Unable(listener string) string
 }
 
 const (
@@ -124,6 +126,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.PUT("/gate", s.handle(s.setGate))
 	known.GET("/stores", s.handle(s.stores))
 	known.POST("/stores", s.handle(s.addStore))
+	known.PATCH("/stores/:name", s.handle(s.setStore))
+	known.POST("/stores/:name/mark", s.handle(s.markStore))
 	known.DELETE("/stores/:name", s.handle(s.removeStore))
 	known.GET("/store-grounds", s.handle(s.grounds))
 	known.PUT("/store-grounds", s.handle(s.setGrounds))
@@ -176,6 +180,9 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/audit/verify", s.handle(s.verify))
 	known.GET("/audit/export", s.handle(s.exportAudit))
 	known.GET("/audit/checkpoint", s.handle(s.checkpoint))
+	known.POST("/audit/checkpoint", s.handle(s.signCheckpoint))
+	known.GET("/audit/durability", s.handle(s.auditDurability))
+	known.PUT("/audit/durability", s.handle(s.setAuditDurability))
 	known.GET("/reports", s.handle(s.reports))
 	known.GET("/reports/:name", s.handle(s.report))
 	known.GET("/live", s.handle(s.live))

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"net/http"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -22,7 +24,7 @@ func (s *Server) stores(c *gin.Context) error {
 	}
 	page := api.Page[api.Store]{Items: []api.Store{}}
 	for _, one := range found {
-		page.Items = append(page.Items, api.Store{Name: one.Name, Folder: one.Folder, Users: list(users[one.Name])})
+		page.Items = append(page.Items, storeOf(one, users[one.Name]))
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -37,7 +39,69 @@ func (s *Server) addStore(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.Store{Name: made.Name, Folder: made.Folder, Users: []string{}})
+	c.JSON(http.StatusCreated, storeOf(made, nil))
+	return nil
+}
+
+func storeOf(s keep.Store, users []string) api.Store {
+	shown := api.Store{Name: s.Name, Folder: s.Folder, Users: list(users), Durability: s.Durability}
+	if err := store.Check(s); err != nil {
+		shown.Away = err.Error()
+		if cause := errors.Unwrap(err); cause != nil {
+			shown.Away = cause.Error() // for operators, with real paths
+		}
+	}
+	return shown
+}
+
+func (s *Server) setStore(c *gin.Context) error {
+	var ask api.StoreChange
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	changed, err := s.Office.SetStore(c.Request.Context(), actor(c), c.Param("name"), func(s *keep.Store) {
+		if ask.Durability != nil {
+			s.Durability = *ask.Durability
+		}
+	})
+	return s.storeShown(c, changed, err)
+}
+
+func (s *Server) markStore(c *gin.Context) error {
+	changed, err := s.Office.MarkStore(c.Request.Context(), actor(c), c.Param("name"))
+	return s.storeShown(c, changed, err)
+}
+
+func (s *Server) storeShown(c *gin.Context, changed keep.Store, err error) error {
+	if err != nil {
+		return err
+	}
+	users, err := s.Office.StoreUsers(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, storeOf(changed, users[changed.Name]))
+	return nil
+}
+
+func (s *Server) auditDurability(c *gin.Context) error {
+	d, err := s.Office.Durability(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.AuditDurability{Durability: d})
+	return nil
+}
+
+func (s *Server) setAuditDurability(c *gin.Context) error {
+	var ask api.AuditDurability
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.SetDurability(c.Request.Context(), actor(c), ask.Durability); err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, ask)
 	return nil
 }
 

@@ -218,7 +218,7 @@ func (s *Server) verify(c *gin.Context) error {
 		return &keep.Fault{Reason: keep.Failure, Say: "the records can't all be read, so the chain is not proven: look at the log, and restore a backup", Cause: err}
 	}
 	shown := api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint(),
-		Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere}
+		Unsigned: report.Missing, Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere}
 	if check.Progress != nil {
 		return lines.Encode(shown)
 	}
@@ -237,6 +237,14 @@ func (s *Server) checkpoint(c *gin.Context) error {
 	}
 	c.JSON(http.StatusOK, api.Checkpoint{Seq: last.Seq, At: last.At, Line: last.String(), Key: s.Seal.Fingerprint()})
 	return nil
+}
+
+// signCheckpoint signs how far the trail has come now, and gives that.
+func (s *Server) signCheckpoint(c *gin.Context) error {
+	if err := s.Trail.Sign(c.Request.Context()); err != nil {
+		return err
+	}
+	return s.checkpoint(c)
 }
 
 // exportAudit streams the records that a search asks for, oldest first, from the

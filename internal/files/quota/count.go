@@ -80,12 +80,15 @@ func (l *Ledger) countPlace(p *place) (Difference, error) {
 	d := Difference{p.spot, p.bytes, p.files, bytes, files}
 	differs := p.bytes != bytes || p.files != files
 	if err == nil || first {
-		p.bytes, p.files = bytes, files
+		p.bytes, p.files, p.unknown = bytes, files, err != nil
 		if differs && p.settled {
 			p.settled = false
 		}
 	}
 	p.counted = time.Now()
+	if p.unknown {
+		p.counted = p.counted.Add(recountSoon - recountEvery)
+	}
 	close(p.known)
 	l.mu.Unlock()
 	if err == nil && differs && !first && l.told != nil {
@@ -105,6 +108,11 @@ func (l *Ledger) walk(spot Spot) (bytes, files int64, err error) {
 	}
 	defer root.Close()
 	c, err := l.sum(root)
+	if spot.Path == "." {
+		if mark, looked := root.Lookup(store.MarkName); looked == nil { // which no account sees
+			c.bytes, c.files = c.bytes-mark.Size(), c.files-1
+		}
+	}
 	return c.bytes, c.files, err
 }
 

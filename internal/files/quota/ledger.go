@@ -17,6 +17,9 @@ import (
 // Spot is a path in a store: relative, slash-separated, clean.
 type Spot struct{ Store, Path string }
 
+// String is the spot as people write it.
+func (s Spot) String() string { return s.Store + ":" + s.Path }
+
 // Ledger counts what the places hold.
 //
 // Every change of what is on the disk happens between enter and leave, which
@@ -51,6 +54,7 @@ type place struct {
 	names   sync.Mutex    // held while a name comes, goes or moves; see [Ledger.hold]
 	known   chan struct{} // closed when bytes and files are right
 	settled bool          // the records have bytes and files
+	unknown bool          // it could not be counted, so bytes and files are not right
 	changed time.Time
 	counted time.Time
 }
@@ -77,6 +81,8 @@ const (
 	// recountEvery is how often every place is counted anew: files may be changed
 	// behind the service's back.
 	recountEvery = 24 * time.Hour
+	// recountSoon is when one is counted again that could not be.
+	recountSoon = time.Minute
 )
 
 // Unlimited is a ledger without any place: everything fits.
@@ -165,6 +171,20 @@ func (l *Ledger) ask(p *place) {
 	select {
 	case l.wake <- struct{}{}:
 	default:
+	}
+}
+
+// Doubt has every place counted anew, in the background: what was written down of them may
+// be from before the end of the power.
+func (l *Ledger) Doubt() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, p := range l.places {
+		select {
+		case <-p.known:
+			l.ask(p)
+		default: // is asked for
+		}
 	}
 }
 
@@ -287,6 +307,11 @@ func (l *Ledger) ready(spots []Spot) (waits chan struct{}, err error) {
 			select {
 			case <-p.known:
 			default:
+				return p.known, nil
+			}
+			if p.unknown {
+				p.unknown, p.known = false, make(chan struct{})
+				l.ask(p)
 				return p.known, nil
 			}
 			p.changed = now
@@ -412,7 +437,7 @@ func (l *Ledger) settle(quiet time.Duration) {
 		default:
 			continue
 		}
-		if !p.settled && !busy[p] && now.Sub(p.changed) >= quiet {
+		if !p.settled && !p.unknown && !busy[p] && now.Sub(p.changed) >= quiet {
 			rows = append(rows, records.Place{Store: p.spot.Store, Folder: p.spot.Path, Bytes: p.bytes, Files: p.files, Settled: true, Counted: p.counted.UnixMicro()})
 			settling = append(settling, p)
 		}

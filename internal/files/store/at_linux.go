@@ -266,6 +266,14 @@ func (f *at) Space() (Space, error) {
 	return Space{Bytes: st.Blocks * block, FreeBytes: st.Bavail * block, Files: st.Files, FreeFiles: st.Ffree}, nil
 }
 
+func (f *at) Sync() error {
+	fd, err := unix.Openat(f.fd, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err == nil {
+		err = errors.Join(again(func() error { return unix.Fsync(fd) }), unix.Close(fd))
+	}
+	return wrong("sync", ".", err)
+}
+
 func (f *at) Close() error { return unix.Close(f.fd) }
 
 func (f *at) Entries() (Entries, error) {

@@ -18,7 +18,7 @@ import (
 // The name "." is the folder itself, for Lookup, SetTimes and SetMode.
 // Errors are those of the operating system, as [fs.PathError] with the name alone.
 // What not every kind of store can do are interfaces of their own, found by
-// assertion: [Linker], [Spacer].
+// assertion: [Linker], [Spacer], [Syncer].
 type Folder interface {
 	// Lookup gives the facts of a name, of a link its own.
 	Lookup(name string) (fs.FileInfo, error)
@@ -73,6 +73,19 @@ type Linker interface {
 	Link(name string, to Folder, target string) error
 	Symlink(text, name string) error
 	Readlink(name string) (string, error)
+}
+
+// Syncer is a folder whose names can be brought to the medium.
+type Syncer interface {
+	Sync() error
+}
+
+// Sync brings the names in a folder to the medium, where the store can.
+func Sync(f Folder) error {
+	if s, can := f.(Syncer); can {
+		return s.Sync()
+	}
+	return nil
 }
 
 // Spacer is a folder of a store that knows how much room there is.

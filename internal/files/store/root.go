@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"runtime"
 	"sort"
 	"syscall"
 	"time"
@@ -202,6 +203,18 @@ func (f *rooted) Readlink(name string) (string, error) {
 }
 
 func (f *rooted) Close() error { return f.root.Close() }
+
+func (f *rooted) Sync() error {
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return err
+	}
+	err = dir.Sync()
+	if runtime.GOOS == "windows" {
+		err = nil // folders can't be synced there
+	}
+	return errors.Join(err, dir.Close())
+}
 
 func (f *rooted) Entries() (Entries, error) {
 	dir, err := f.root.Open(".")

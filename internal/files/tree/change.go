@@ -46,13 +46,12 @@ func (t *Tree) Resize(at string, size int64) error {
 		if err := errors.Join(quota.CheckEnd(0, size), t.policy.Load().CheckSize(size)); err != nil {
 			return err
 		}
-		f, held, _, err := t.openFile(at, OpenMode{Write: true})
+		f, err := t.openFile(at, OpenMode{Write: true}, func(*place) error { return nil })
 		if err != nil {
 			return err
 		}
-		defer f.Close()
-		defer held.Close(f.Stat)
-		return held.Resize(size, func() error { return f.Truncate(size) })
+		err = f.held.Resize(size, func() error { return f.f.Truncate(size) })
+		return errors.Join(err, f.settle(err == nil))
 	})
 }
 
@@ -85,7 +84,7 @@ func (t *Tree) Symlink(target, at string) error {
 		if err != nil {
 			return err
 		}
-		return t.ledger.Make(p.spot(), func() error { return linker.Symlink(keep.Unspell(relative), p.name) })
+		return p.settled(t.ledger.Make(p.spot(), func() error { return linker.Symlink(keep.Unspell(relative), p.name) }))
 	})
 }
 
@@ -184,7 +183,7 @@ func (t *Tree) Hardlink(from, to string) error {
 		if err != nil {
 			return err
 		}
-		return t.ledger.Make(dst.spot(), func() error { return linker.Link(src.name, dst.dir, dst.name) })
+		return dst.settled(t.ledger.Make(dst.spot(), func() error { return linker.Link(src.name, dst.dir, dst.name) }))
 	})
 }
 

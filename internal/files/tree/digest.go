@@ -21,12 +21,12 @@ type Digest struct {
 // Digest hashes what a clean path leads to, which takes the right to download it.
 func (t *Tree) Digest(at string, d Digest) error {
 	return t.act(keep.Hashing, at, "", func() error {
-		f, _, _, err := t.openFile(at, OpenMode{Read: true})
+		f, err := t.openFile(at, OpenMode{Read: true}, func(*place) error { return nil })
 		if err != nil {
 			return err
 		}
-		defer f.Close()
-		return d.of(f)
+		defer f.f.Close()
+		return d.of(f.f)
 	})
 }
 

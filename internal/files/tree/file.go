@@ -24,7 +24,10 @@ type File struct {
 	started time.Time
 	meter   Meter
 	held    *quota.File // nil when it is not open for writing
+	in      *place      // where it lies, if its bytes and name must outlive the end of the power; else nil
 	moved   atomic.Int64
+
+	recorded func(keep.AuditRecord) error // ends what was announced
 
 	stopped chan struct{} // closed when somebody ended the transfer
 	mu      sync.Mutex
@@ -301,8 +304,7 @@ func (f *File) end(why error) error {
 		why = f.broken
 	}
 	f.mu.Unlock()
-	f.held.Close(f.f.Stat)
-	if err := f.f.Close(); err != nil && why == nil {
+	if err := f.settle(why == nil); err != nil && why == nil {
 		why = asFault(err)
 	}
 	action := keep.Downloading
@@ -313,8 +315,25 @@ func (f *File) end(why error) error {
 	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
 	f.t.ended(&r, why)
 	f.meter.End(r.Outcome, r.Reason)
-	if err := f.t.trail.Record(r); err != nil {
+	if err := f.recorded(r); err != nil {
 		return err
 	}
 	return why
+}
+
+// settle closes the file, and where an acknowledgement promises that, brings it and its name
+// to the medium before.
+func (f *File) settle(whole bool) (err error) {
+	if f.in != nil {
+		defer f.in.close()
+	}
+	if f.in != nil && whole {
+		err = f.f.Sync()
+	}
+	f.held.Close(f.f.Stat)
+	err = errors.Join(err, f.f.Close())
+	if f.in != nil && f.created && whole && err == nil {
+		err = store.Sync(f.in.dir)
+	}
+	return err
 }

@@ -201,8 +201,8 @@ func TestResizingAndHardLinks(t *testing.T) {
 // failing is a trail whose disk is full.
 type failing struct{ ledger }
 
-func (f *failing) Record(keep.AuditRecord) error {
-	return keep.Refuse(keep.TrailUnavailable, "the audit trail can't be written")
+func (f *failing) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error, error) {
+	return nil, keep.Refuse(keep.TrailUnavailable, "the audit trail can't be written")
 }
 
 func TestNothingIsAcknowledgedThatCannotBeRecorded(t *testing.T) {

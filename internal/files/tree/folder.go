@@ -137,7 +137,7 @@ func (t *Tree) Mkdir(at string, mode *fs.FileMode) error {
 		if mode != nil {
 			asked = *mode
 		}
-		return t.ledger.Make(p.spot(), func() error { return p.dir.Mkdir(p.name, t.umask(p.path).Masks(asked)) })
+		return p.settled(t.ledger.Make(p.spot(), func() error { return p.dir.Mkdir(p.name, t.umask(p.path).Masks(asked)) }))
 	})
 }
 
@@ -185,7 +185,7 @@ func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.F
 		}
 		return info, err
 	}
-	return t.ledger.Remove(p.spot(), look, func() error { return p.dir.Remove(p.name, folder) })
+	return p.settled(t.ledger.Remove(p.spot(), look, func() error { return p.dir.Remove(p.name, folder) }))
 }
 
 // notMount refuses to touch a folder that is a mount or holds one.

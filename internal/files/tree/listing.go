@@ -63,6 +63,9 @@ func (t *Tree) readFolder(at string) (*Listing, error) {
 			}
 		}
 	}
+	if m := t.mountOf(l.path); m.at == l.path && m.spot.Path == "." {
+		l.hidden[store.MarkName] = true
+	}
 	for _, name := range branches {
 		l.hidden[name] = true
 		l.mounts = append(l.mounts, t.mountFacts(path.Join(l.path, name)))

@@ -32,20 +32,33 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 		action = keep.Uploading
 	}
 	started := time.Now()
-	f, held, created, err := t.openFile(at, mode)
+	var end func(keep.AuditRecord) error
+	f, err := t.openFile(at, mode, func(p *place) (err error) {
+		if end == nil {
+			r := t.base(action, at)
+			r.Offset = mode.Offset
+			end, err = t.trail.Announce(r, p.spot().String())
+		}
+		return err
+	})
+	if err != nil && end != nil {
+		r, fault := t.notBegun(at, mode, started, err)
+		end(r)
+		return nil, fault
+	}
 	if err != nil {
 		return nil, t.NotBegun(at, mode, started, err)
 	}
 	total := mode.Total
-	if info, err := f.Stat(); err == nil && !mode.Write {
+	if info, err := f.f.Stat(); err == nil && !mode.Write {
 		total = info.Size()
 	}
 	if total == 0 && mode.Write {
 		total = -1
 	}
-	opened := &File{t: t, f: f, path: at, mode: mode, created: created, started: started, held: held, stopped: make(chan struct{})}
-	opened.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: opened.stop})
-	return opened, nil
+	f.path, f.started, f.recorded, f.stopped = at, started, end, make(chan struct{})
+	f.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: f.stop})
+	return f, nil
 }
 
 // MayOpen says whether Open would be allowed now, and does nothing: for a protocol that
@@ -73,6 +86,12 @@ func (t *Tree) MayOpen(at string, mode OpenMode) error {
 // NotBegun records that a transfer failed before there was a file, and gives the error
 // as one that may be shown.
 func (t *Tree) NotBegun(at string, mode OpenMode, since time.Time, err error) error {
+	r, err := t.notBegun(at, mode, since, err)
+	t.trail.Note(r)
+	return err
+}
+
+func (t *Tree) notBegun(at string, mode OpenMode, since time.Time, err error) (keep.AuditRecord, error) {
 	err = asFault(err)
 	r := t.base(keep.Downloading, at)
 	if mode.Write {
@@ -80,21 +99,20 @@ func (t *Tree) NotBegun(at string, mode OpenMode, since time.Time, err error) er
 	}
 	r.Offset, r.Duration = mode.Offset, time.Since(since)
 	t.ended(&r, err)
-	t.trail.Note(r)
-	return err
+	return r, err
 }
 
-// openFile decides and opens. The right depends on whether the file is there, and the
+// openFile decides and opens; begin is told of the place when it is allowed and not yet done. The right depends on whether the file is there, and the
 // opening is bound to what was seen: when that has changed it decides anew.
-func (t *Tree) openFile(at string, mode OpenMode) (f store.File, held *quota.File, created bool, err error) {
+func (t *Tree) openFile(at string, mode OpenMode, begin func(*place) error) (f *File, err error) {
 	defer t.moves.deed()()
 	for range maxSteps {
-		f, held, created, err = t.openOnce(at, mode)
+		f, err = t.openOnce(at, mode, begin)
 		if !swapped(err, mode) {
 			break
 		}
 	}
-	return f, held, created, err
+	return f, err
 }
 
 // swapped reports whether opening failed because the name was taken, freed or made a link
@@ -108,18 +126,23 @@ var (
 	errVanished = errors.New("the file went while it was being opened")
 )
 
-func (t *Tree) openOnce(at string, mode OpenMode) (f store.File, held *quota.File, created bool, err error) {
+func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*File, error) {
 	p, create, err := t.decide(at, mode)
 	if err != nil {
-		return nil, nil, false, err
+		return nil, err
 	}
-	defer p.close()
-	if create {
-		f, held, err = t.create(&p, mode)
-	} else {
-		f, held, err = t.openThere(&p, mode)
+	f := &File{t: t, mode: mode, created: create}
+	if err = begin(&p); err == nil && create {
+		f.f, f.held, err = t.create(&p, mode)
+	} else if err == nil {
+		f.f, f.held, err = t.openThere(&p, mode)
 	}
-	return f, held, create, err
+	if err != nil || !mode.Write || !p.m.power {
+		p.close()
+		return f, err
+	}
+	f.in = &p // to bring its name to the medium in the end
+	return f, nil
 }
 
 // decide finds the place of a file that is to be opened, and decides on that by what is

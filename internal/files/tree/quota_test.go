@@ -40,6 +40,12 @@ func limited(t *testing.T) (*tree.Tree, *quota.Ledger, string) {
 // ledgerOfRecords takes records and forgets them.
 type ledgerOfRecords struct{}
 
+func (l *ledgerOfRecords) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error, error) {
+	return l.Record, nil
+}
+func (l *ledgerOfRecords) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) {
+	return l.Record, nil
+}
 func (*ledgerOfRecords) Record(keep.AuditRecord) error { return nil }
 func (*ledgerOfRecords) Note(keep.AuditRecord)         {}
 

@@ -76,7 +76,8 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 	}
 	inside := func() (store.Folder, error) { return src.dir.Enter(src.name) }
 	moved := quota.Move{From: src.spot(), To: dst.spot(), Inside: inside, Look: look}
-	return t.ledger.Rename(moved, func() error { return src.dir.Rename(src.name, dst.dir, dst.name, replaced != nil) })
+	err = t.ledger.Rename(moved, func() error { return src.dir.Rename(src.name, dst.dir, dst.name, replaced != nil) })
+	return src.settled(dst.settled(err))
 }
 
 // mayMove decides on a move from one place to another.

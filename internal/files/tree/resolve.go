@@ -52,6 +52,7 @@ const maxSteps = 40
 
 var (
 	errOutside = keep.Refuse(keep.Outside, "the path leads out of the tree")
+	errMark    = keep.Refuse(keep.NoRight, "that name belongs to the service")
 	errMaze    = keep.Refuse(keep.Outside, "too many links follow one another")
 )
 
@@ -102,6 +103,9 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 			p.seen, p.err = p.dir.Lookup(".")
 		}
 		return p, "", nil
+	}
+	if m.spot.Path == "." && strings.EqualFold(rel, store.MarkName) {
+		return p, "", errMark
 	}
 	folder, name := path.Split(rel)
 	if folder != "" {

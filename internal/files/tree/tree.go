@@ -14,10 +14,14 @@ import (
 	"urbankeep/internal/keep"
 )
 
-// Trail takes the records of what was done. See [audit.Trail].
+// Trail takes the records of what is done. See [audit.Trail].
 type Trail interface {
-	Record(keep.AuditRecord) error // returns once it is on disk
-	Note(keep.AuditRecord)         // doesn't wait
+	// Announce says before it is done what is about to be done, at a place of a store. After an
+	// error it must not be done. end is called once, with the record; when that is one of
+	// something done, it returns once it is written.
+	Announce(r keep.AuditRecord, place string) (end func(keep.AuditRecord) error, err error)
+	Hold(r keep.AuditRecord) (end func(keep.AuditRecord) error, err error) // Announce for what changes nothing
+	Note(r keep.AuditRecord)                                               // doesn't wait
 }
 
 // Watcher sees what a session does while it does it.
@@ -69,6 +73,7 @@ type mounted struct {
 	at     string
 	folder store.Folder
 	spot   quota.Spot // the folder it is
+	power  bool       // what is acknowledged must outlive the end of the power
 }
 
 // House is what all trees share.
@@ -103,7 +108,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
 		folder, made, err := house.Open(place, spot.Path)
 		if err == nil {
-			t.mounts = append(t.mounts, &mounted{m.At, folder, spot})
+			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power})
 			err = t.ledger.Made(spot, made)
 		}
 		if err != nil {
@@ -224,18 +229,35 @@ func (t *Tree) ended(r *keep.AuditRecord, err error) {
 }
 
 // act runs one operation, records how it ended, and returns an error that is
-// always a [keep.Fault]. What succeeded is acknowledged only once it is recorded.
+// always a [keep.Fault]. What can't be recorded is not done, and what succeeded is
+// acknowledged only once it is recorded.
 func (t *Tree) act(action keep.Action, at, target string, do func() error) error {
 	t.watch.Doing(action, at)
 	started := time.Now()
-	err := asFault(do())
 	r := t.base(action, at)
 	r.Target = target
-	r.Duration = time.Since(started)
-	t.ended(&r, err)
-	if err != nil || action == keep.Listing {
-		t.trail.Note(r)
+	begin := func() (func(keep.AuditRecord) error, error) { return t.trail.Announce(r, "") }
+	if action == keep.Listing {
+		begin = func() (func(keep.AuditRecord) error, error) { return t.trail.Hold(r) }
+	}
+	end, err := begin()
+	if err != nil {
 		return err
 	}
-	return t.trail.Record(r)
+	err = asFault(do())
+	r.Duration = time.Since(started)
+	t.ended(&r, err)
+	if unwritten := end(r); err == nil {
+		err = unwritten
+	}
+	return err
+}
+
+// settled brings what was changed in a place's folder to the medium, where an
+// acknowledgement promises that.
+func (p *place) settled(err error) error {
+	if err != nil || !p.m.power {
+		return err
+	}
+	return store.Sync(p.dir)
 }

@@ -26,7 +26,11 @@ type ledger struct {
 	records []keep.AuditRecord
 }
 
-func (l *ledger) Record(r keep.AuditRecord) error { l.Note(r); return nil }
+func (l *ledger) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error, error) {
+	return l.Record, nil
+}
+func (l *ledger) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) { return l.Record, nil }
+func (l *ledger) Record(r keep.AuditRecord) error                             { l.Note(r); return nil }
 func (l *ledger) Note(r keep.AuditRecord) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -50,13 +50,13 @@ func (o *Operators) NewToken(ctx context.Context, v Visitor, by, name, label str
 	if operator.Role.Lesser(role) != role {
 		return "", &keep.FieldError{Field: "role", Say: "a token can't do more than its operator, who is " + string(operator.Role)}
 	}
-	token, err := o.prove(ctx, records.Proof{Kind: "token", Operator: operator.ID, Label: label, Role: role, Address: v.Address}, life)
-	if err != nil {
-		return "", err
-	}
 	r := v.record("", keep.TokenAdd)
 	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, label+" as "+string(role)
-	return token, o.Trail.Record(r)
+	var token keep.Secret
+	return token, o.Trail.Change(ctx, r, func(ctx context.Context) (err error) {
+		token, err = o.prove(ctx, records.Proof{Kind: "token", Operator: operator.ID, Label: label, Role: role, Address: v.Address}, life)
+		return err
+	})
 }
 
 // Access is one way in that an operator has open: a console sign-in or an API token.
@@ -115,12 +115,14 @@ func (o *Operators) EndAccess(ctx context.Context, v Visitor, by, of, id string)
 		if a.ID != id {
 			continue
 		}
-		if err := o.DB.DropProof(ctx, digests[i]); err != nil && !errors.Is(err, records.ErrNotFound) {
-			return err
-		}
 		r := v.record("", keep.AccessEnd)
 		r.Operator, r.Target, r.Outcome, r.Detail = by, a.Operator, keep.Done, a.Kind+" "+a.Label
-		return o.Trail.Record(r)
+		return o.Trail.Change(ctx, r, func(ctx context.Context) error {
+			if err := o.DB.DropProof(ctx, digests[i]); !errors.Is(err, records.ErrNotFound) {
+				return err
+			}
+			return nil
+		})
 	}
 	return keep.Refuse(keep.NotFound, "no such sign-in or token: access list shows the ones there are")
 }

@@ -88,12 +88,9 @@ func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, o
 	if err != nil {
 		return err
 	}
-	if err := a.DB.SetPassword(ctx, holder.Account.ID, hash); err != nil {
-		return err
-	}
 	r := v.record(holder.Account.Name, keep.PasswordChange)
 	r.Outcome = keep.Done
-	return a.Trail.Record(r)
+	return a.Trail.Change(ctx, r, func(ctx context.Context) error { return a.DB.SetPassword(ctx, holder.Account.ID, hash) })
 }
 
 // Attempt is how far one connection has come with its sign-in. It belongs to the
@@ -175,14 +172,23 @@ func mail(given keep.Secret) string {
 
 const lockedOut = "the account is locked out for this address after failed sign-ins"
 
+// Enter keeps room for the record of a session's end, so that there will be one whatever
+// happens to the trail. The session must give what it gets to [Accounts.Left].
+func (a *Accounts) Enter(v Visitor, account string) (left func(keep.AuditRecord) error, err error) {
+	r := v.record(account, keep.SignOut)
+	return a.Trail.Hold(r)
+}
+
 // Left records the end of a session.
-func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault) {
+func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fault, left func(keep.AuditRecord) error) {
 	r := v.record(account, keep.SignOut)
 	r.Duration, r.Outcome = time.Since(since), keep.Done
 	if why != nil {
 		r.Reason, r.Detail = why.Reason, why.Say
 	}
-	a.Trail.Note(r)
+	if err := left(r); err != nil {
+		a.Log.Error("the end of a session is not in the trail", "account", account, "cause", err)
+	}
 }
 
 // admit records a sign-in; the fingerprint of the key, if it was one, stands in the

@@ -144,11 +144,13 @@ func (o *Operators) SetUp(ctx context.Context, v Visitor, secret keep.Secret, na
 	if err != nil {
 		return nil, err
 	}
-	err = o.DB.AddFirstOperator(ctx, digest(secret), operator, time.Now())
+	err = o.added(ctx, v, operator.Name, operator, func(ctx context.Context) error {
+		return o.DB.AddFirstOperator(ctx, digest(secret), operator, time.Now())
+	})
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, keep.Refuse(keep.BadCredentials, "the set-up link is spent or too old: restart the service for a new one")
 	}
-	return operator, o.added(v, operator.Name, operator, err)
+	return operator, err
 }
 
 // Add makes an operator.
@@ -157,7 +159,7 @@ func (o *Operators) Add(ctx context.Context, v Visitor, by, name string, role ke
 	if err != nil {
 		return nil, err
 	}
-	return operator, o.added(v, by, operator, o.DB.AddOperator(ctx, operator))
+	return operator, o.added(ctx, v, by, operator, func(ctx context.Context) error { return o.DB.AddOperator(ctx, operator) })
 }
 
 func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role, password keep.Secret) (*keep.Operator, error) {
@@ -174,17 +176,15 @@ func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role
 	return &keep.Operator{Name: name, Role: role, PasswordHash: hash, Created: time.Now().UTC()}, err
 }
 
-// added records a new operator; by is who made it.
-func (o *Operators) added(v Visitor, by string, operator *keep.Operator, err error) error {
+// added saves and records a new operator; by is who made it.
+func (o *Operators) added(ctx context.Context, v Visitor, by string, operator *keep.Operator, save func(context.Context) error) error {
+	r := v.record("", keep.OperatorAdd)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
+	err := o.Trail.Change(ctx, r, save)
 	if errors.Is(err, records.ErrTaken) {
 		return &keep.FieldError{Field: "operator", Say: "the name is taken: choose another"}
 	}
-	if err != nil {
-		return err
-	}
-	r := v.record("", keep.OperatorAdd)
-	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
-	return o.Trail.Record(r)
+	return err
 }
 
 // Change is what may change of an operator; nil fields stay.
@@ -226,16 +226,13 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 
 // save writes a changed operator and records it.
 func (o *Operators) save(ctx context.Context, v Visitor, by string, operator *keep.Operator, said string, endings []string, recovery [][]byte) error {
-	err := o.DB.SaveOperator(ctx, operator, endings, recovery)
+	r := v.record("", keep.OperatorSet)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, said
+	err := o.Trail.Change(ctx, r, func(ctx context.Context) error { return o.DB.SaveOperator(ctx, operator, endings, recovery) })
 	if errors.Is(err, records.ErrLastOwner) {
 		return lastOwner(operator.Name)
 	}
-	if err != nil {
-		return err
-	}
-	r := v.record("", keep.OperatorSet)
-	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, said
-	return o.Trail.Record(r)
+	return err
 }
 
 func lastOwner(name string) error {
@@ -248,16 +245,13 @@ func (o *Operators) Remove(ctx context.Context, v Visitor, by, name string) erro
 	if err != nil {
 		return err
 	}
-	err = o.DB.DeleteOperator(ctx, operator.ID)
+	r := v.record("", keep.OperatorRemove)
+	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
+	err = o.Trail.Change(ctx, r, func(ctx context.Context) error { return o.DB.DeleteOperator(ctx, operator.ID) })
 	if errors.Is(err, records.ErrLastOwner) {
 		return lastOwner(operator.Name)
 	}
-	if err != nil {
-		return err
-	}
-	r := v.record("", keep.OperatorRemove)
-	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, "role "+string(operator.Role)
-	return o.Trail.Record(r)
+	return err
 }
 
 func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, error) {

@@ -19,7 +19,7 @@ import (
 func office(t *testing.T) (*signin.Operators, signin.Visitor) {
 	db, err := records.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		trail.Close()

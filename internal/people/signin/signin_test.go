@@ -92,7 +92,7 @@ func accounts(t *testing.T) (*signin.Accounts, *records.DB) {
 	db, err := records.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	log := slog.New(slog.DiscardHandler)
-	trail, err := audit.Open(t.Context(), db, nil, nil, log)
+	trail, err := audit.Open(t.Context(), db, audit.Options{Log: log})
 	require.NoError(t, err)
 	t.Cleanup(func() { trail.Close(); db.Close() })
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: "/x"}))

@@ -71,7 +71,11 @@ func (h *house) SignOut(why *keep.Fault) {
 	defer h.mu.Unlock()
 	h.left = append(h.left, why)
 }
-func (h *house) Record(r keep.AuditRecord) error { h.Note(r); return nil }
+func (h *house) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error, error) {
+	return h.Record, nil
+}
+func (h *house) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) { return h.Record, nil }
+func (h *house) Record(r keep.AuditRecord) error                             { h.Note(r); return nil }
 func (h *house) Note(r keep.AuditRecord) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

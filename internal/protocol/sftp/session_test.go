@@ -29,18 +29,22 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // silent is a house in which everybody may do everything and nobody watches.
 type silent struct{ dir string }
 
-func (silent) Record(keep.AuditRecord) error                     { return nil }
-func (silent) Note(keep.AuditRecord)                             {}
-func (silent) Doing(keep.Action, string)                         {}
-func (s silent) Begin(tree.Transfer) tree.Meter                  { return s }
-func (silent) Moved(int)                                         {}
-func (silent) Chunk() int                                        { return 0 }
-func (silent) Pace(int)                                          {}
-func (silent) End(keep.Outcome, keep.Reason)                     {}
-func (silent) Secured(string)                                    {}
-func (silent) Named(string)                                      {}
-func (silent) SignOut(*keep.Fault)                               {}
-func (silent) Offer(context.Context, string, ssh.PublicKey) bool { return false }
+func (s silent) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error, error) {
+	return s.Record, nil
+}
+func (s silent) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) { return s.Record, nil }
+func (silent) Record(keep.AuditRecord) error                                 { return nil }
+func (silent) Note(keep.AuditRecord)                                         {}
+func (silent) Doing(keep.Action, string)                                     {}
+func (s silent) Begin(tree.Transfer) tree.Meter                              { return s }
+func (silent) Moved(int)                                                     {}
+func (silent) Chunk() int                                                    { return 0 }
+func (silent) Pace(int)                                                      {}
+func (silent) End(keep.Outcome, keep.Reason)                                 {}
+func (silent) Secured(string)                                                {}
+func (silent) Named(string)                                                  {}
+func (silent) SignOut(*keep.Fault)                                           {}
+func (silent) Offer(context.Context, string, ssh.PublicKey) bool             { return false }
 func (s silent) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit {
 	return s
 }

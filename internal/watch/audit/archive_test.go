@@ -28,7 +28,7 @@ func aged(t *testing.T, dir string, keeps keep.Retention) []records.AuditArchive
 	require.NoError(t, err)
 	seal, err := audit.OpenSeal(dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, seal, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Seal: seal, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	begin := time.Now().AddDate(0, 0, -100)
 	for n := range 400 {
@@ -76,7 +76,7 @@ func TestWhatHasStayedLongEnoughIsSealedAndTheChainStillHolds(t *testing.T) {
 	// The next turn takes what came after; records go on where they were.
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, seal, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Seal: seal, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	require.NoError(t, trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Outcome: keep.Done}))
 	trail.Close()

@@ -19,9 +19,17 @@ var Genesis = make([]byte, sha256.Size)
 
 // Digest is the SHA-256 of a record and the digest of the one before it.
 func Digest(prev []byte, r *keep.AuditRecord) []byte {
-	sum := sha256.Sum256(encode(make([]byte, 0, 512), prev, r))
+	return digestOfEntry(encode(make([]byte, 0, 512), prev, r))
+}
+
+// digestOfEntry is the digest of a record that is encoded already.
+func digestOfEntry(encoded []byte) []byte {
+	sum := sha256.Sum256(encoded)
 	return sum[:]
 }
+
+// recordFrame is more than a record's encoding takes beside the texts that anybody chooses, bytes.
+const recordFrame = 320
 
 // encode appends what Digest covers. Every text goes in with its length, so that no two
 // records share an encoding.

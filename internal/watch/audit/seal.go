@@ -43,7 +43,7 @@ type Checkpoint struct {
 }
 
 const (
-	sealKeyFile        = "audit.key"
+	KeyFile            = "audit.key" // in the data folder
 	checkpointsFile    = "audit.checkpoints"
 	checkpointPrefix   = "urbankeep-checkpoint-1"
 	checkpointRecords  = 1000             // a checkpoint comes after so many records,
@@ -53,7 +53,7 @@ const (
 // OpenSeal reads the key in the data folder, or makes one.
 func OpenSeal(dir string) (*Seal, error) {
 	s := &Seal{file: filepath.Join(dir, checkpointsFile)}
-	name := filepath.Join(dir, sealKeyFile)
+	name := filepath.Join(dir, KeyFile)
 	text, err := os.ReadFile(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -119,6 +119,9 @@ func (s *Seal) public() ed25519.PublicKey { return s.key.Public().(ed25519.Publi
 
 // due reports whether a checkpoint is to be made at a place.
 func (s *Seal) due(seq int64, now time.Time) bool {
+	if s == nil {
+		return false
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return seq > s.last.Seq && (seq/checkpointRecords > s.last.Seq/checkpointRecords || now.Sub(s.last.At) >= checkpointInterval)
@@ -138,7 +141,7 @@ func (s *Seal) Sign(seq int64, digest []byte, now time.Time) error {
 		return err
 	}
 	_, err = f.WriteString(c.String() + "\n")
-	if err = errors.Join(err, f.Close()); err == nil {
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
 		s.last = c
 	}
 	return err

@@ -25,7 +25,7 @@ func sealed(t *testing.T, dir, account string, n int) *audit.Seal {
 		require.NoError(t, err)
 		seal, err = audit.OpenSeal(dir)
 		require.NoError(t, err)
-		trail, err := audit.Open(t.Context(), db, nil, seal, slog.New(slog.DiscardHandler))
+		trail, err := audit.Open(t.Context(), db, audit.Options{Seal: seal, Log: slog.New(slog.DiscardHandler)})
 		require.NoError(t, err)
 		for i := range n {
 			trail.Note(keep.AuditRecord{Account: account, Action: keep.Uploading, Path: fmt.Sprintf("/%d-%d", sitting, i), Outcome: keep.Done})
@@ -89,9 +89,12 @@ func TestCheckpointsFindATrailThatWasCutShortOrMadeAnew(t *testing.T) {
 	assert.NotZero(t, report.BadSeq)
 	assert.Contains(t, report.Problem, "the trail was made anew")
 
-	// With its checkpoints taken away too, only one that was kept elsewhere tells.
+	// With its checkpoints taken away too, that they are gone is told; one that was kept
+	// elsewhere tells more.
 	require.NoError(t, os.Remove(filepath.Join(dir, "audit.checkpoints")))
-	assert.Zero(t, held(t, dir).BadSeq)
+	report = held(t, dir)
+	assert.Equal(t, 1, report.Missing)
+	assert.Contains(t, report.Problem, "there is no checkpoint near record 1000, where one is due")
 	assert.Contains(t, held(t, dir, kept).Problem, "the trail was made anew: record 2200")
 }
 

@@ -39,13 +39,15 @@ const (
 // Trail writes the audit trail. Whoever adds a record chains it and writes it to the
 // journal; one goroutine brings what has come together to the ledger.
 type Trail struct {
-	ledger  Ledger
-	journal *Journal // nil: what the ledger has not got ends with the process
-	seal    *Seal    // nil: no checkpoints; the goroutine's
-	log     *slog.Logger
-	wake    chan struct{}
-	done    chan struct{}
-	watch   []func([]keep.AuditRecord) // set before anything is recorded
+	Options
+	ledger Ledger
+	wake   chan struct{}
+	done   chan struct{}
+	owing  chan struct{}              // somebody could not deliver what is due
+	paid   chan struct{}              // closed when nothing is delivered any more
+	paying sync.Mutex                 // who delivers is alone
+	within map[int64]bool             // what is in the trail and not crossed off; guarded by paying
+	watch  []func([]keep.AuditRecord) // set before anything is recorded
 
 	mu        sync.Mutex
 	moved     *sync.Cond // the ledger got records, or can't get any
@@ -55,15 +57,42 @@ type Trail struct {
 	pending   []records.ChainedRecord // for the ledger, oldest first
 	flying    int                     // that the goroutine has taken and not yet brought
 	committed int64                   // the last record that the ledger has
-	stuck     error                   // why the ledger can't be written; nil: it can
+	stuck     error                   // why records can't be written; nil: they can
+	lost      int                     // notes since the last line in the log about such
+	lostAt    time.Time               // when that line was written
+	syncing   bool                    // somebody brings the journal to the medium
+	synced    int64                   // the last record that is on the medium
+}
+
+// Options are what a trail may have beside its ledger.
+type Options struct {
+	Journal *Journal                      // nil: what the ledger has not got ends with the process
+	Seal    *Seal                         // nil: no checkpoints
+	CutOff  func(b Begun) (detail string) // says what is left of something that was cut off; nil: nobody knows
+	Room    func() error                  // says why there is no room for records, nil when there is; nil: there always is
+	Power   func() bool                   // whether a record is to be on the medium when it is acknowledged; nil: it need not be
+	Outbox  Outbox                        // nil: the ledger is it
+	Log     *slog.Logger
+}
+
+// Outbox is where a change is saved together with its record. It is the ledger's too.
+type Outbox interface {
+	// Together runs do so that what it writes with its context stands or falls as one.
+	Together(ctx context.Context, do func(context.Context) error) error
+	AddDue(ctx context.Context, r keep.AuditRecord) (id int64, err error)
+	DropDue(ctx context.Context, id int64) error
+	DueRecords(ctx context.Context) ([]records.Due, error)
+	InTrail(ctx context.Context, r *keep.AuditRecord) (bool, error)
 }
 
 // Open starts writing at the end of what the ledger holds, and brings it what the
-// journal still has from an end without goodbye. Seal signs checkpoints, nil for none;
-// the trail closes the journal.
-func Open(ctx context.Context, ledger Ledger, journal *Journal, seal *Seal, log *slog.Logger) (*Trail, error) {
-	t := &Trail{ledger: ledger, journal: journal, seal: seal, log: log, wake: make(chan struct{}, 1), done: make(chan struct{}), prev: Genesis}
+// journal still has from an end without goodbye. The trail closes the journal.
+func Open(ctx context.Context, ledger Ledger, o Options) (*Trail, error) {
+	t := &Trail{Options: o, ledger: ledger, wake: make(chan struct{}, 1), done: make(chan struct{}), owing: make(chan struct{}, 1), paid: make(chan struct{}), within: map[int64]bool{}, prev: Genesis}
 	t.moved = sync.NewCond(&t.mu)
+	if t.Outbox == nil {
+		t.Outbox, _ = ledger.(Outbox)
+	}
 	last, err := ledger.LastAudit(ctx)
 	switch {
 	case err == nil:
@@ -71,33 +100,65 @@ func Open(ctx context.Context, ledger Ledger, journal *Journal, seal *Seal, log 
 	case !errors.Is(err, records.ErrNotFound):
 		return nil, fmt.Errorf("read the end of the audit trail: %w", err)
 	}
-	if journal != nil {
+	if t.Journal != nil {
 		if err := t.recover(ctx); err != nil {
-			return nil, errors.Join(fmt.Errorf("bring the journal into the audit trail: %w", err), journal.Close())
+			return nil, errors.Join(fmt.Errorf("bring the journal into the audit trail: %w", err), t.Journal.Close())
 		}
 	}
-	t.committed = t.seq
-	go t.write()
+	t.committed, t.synced = t.seq, t.seq
+	if err := t.sweepDue(ctx); err != nil {
+		return nil, err
+	}
+	go t.pay()
+	go t.write(records.ChainedRecord{AuditRecord: keep.AuditRecord{Seq: t.seq}, Digest: t.prev})
 	return t, nil
 }
 
 func (t *Trail) recover(ctx context.Context) error {
-	left, bad := t.journal.left(t.seq, t.prev)
+	left, begun, bad := t.Journal.left(t.seq, t.prev)
 	if bad != nil {
-		aside, err := t.journal.setAside()
-		t.log.Error("the journal of the audit trail does not go on where the trail ends; what follows in it is set aside", "cause", bad, "files", aside)
+		aside, err := t.Journal.setAside()
+		t.Log.Error("the journal of the audit trail does not go on where the trail ends; what follows in it is set aside", "cause", bad, "files", aside)
 		if err != nil {
 			return err
 		}
+	}
+	prev := t.prev
+	if len(left) > 0 {
+		prev = left[len(left)-1].Digest
+	}
+	for _, b := range begun {
+		r := t.cutOff(b)
+		r.Seq = t.seq + int64(len(left)) + 1
+		left = append(left, records.ChainedRecord{AuditRecord: r, Prev: prev, Digest: Digest(prev, &r)})
+		prev = left[len(left)-1].Digest
 	}
 	for len(left) > 0 {
 		n := min(len(left), batchLength)
 		if err := t.ledger.AppendAudit(ctx, left[:n]); err != nil {
 			return err
 		}
-		t.seq, t.prev, left = left[n-1].Seq, left[n-1].Digest, left[n:]
+		t.seq, t.prev = left[n-1].Seq, left[n-1].Digest
+		if t.Seal.due(t.seq, time.Now()) {
+			if err := t.Seal.Sign(t.seq, t.prev, time.Now()); err != nil {
+				return err
+			}
+		}
+		left = left[n:]
 	}
-	return t.journal.empty()
+	return errors.Join(t.Journal.empty(), t.Journal.start())
+}
+
+// cutOff is the record of something that the end of the process cut off.
+func (t *Trail) cutOff(b Begun) keep.AuditRecord {
+	r := b.Record
+	r.Outcome, r.Reason, r.Detail = keep.Interrupted, keep.CutOff, "the service ended while this was under way"
+	if t.CutOff != nil {
+		if more := t.CutOff(b); more != "" {
+			r.Detail += ": " + more
+		}
+	}
+	return r
 }
 
 // Watch has a function told of records once the ledger has them, in the order of the
@@ -111,43 +172,139 @@ func (t *Trail) Waiting() (waiting, most int) {
 	return len(t.pending) + t.flying, queueLength
 }
 
-// errTrail is what a client is told when its action can't be recorded.
-func errTrail(cause error) error {
-	return &keep.Fault{Reason: keep.TrailUnavailable, Say: "the audit trail can't be written, so nothing is acknowledged; tell the administrator", Cause: cause}
-}
-
-// Record adds a record and returns once it is on disk. After an error it is not
-// in the trail, and what it tells of must not be acknowledged.
-func (t *Trail) Record(r keep.AuditRecord) error {
-	if err := t.add(r, true); err != nil {
-		return errTrail(err)
-	}
-	return nil
-}
-
-// Note adds a record without writing it at once: for what nobody is promised.
-func (t *Trail) Note(r keep.AuditRecord) {
-	if err := t.add(r, false); err != nil {
-		t.log.Error("audit record lost", "action", r.Action, "account", r.Account, "cause", err)
-	}
-}
-
-var errClosed = errors.New("the trail is closed")
-
-func (t *Trail) add(r keep.AuditRecord, durable bool) error {
+// Stuck says why records can't be written, nil when they can.
+func (t *Trail) Stuck() error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	return t.stuck
+}
+
+// errTrail is what a client is told when its action can't be recorded.
+func errTrail(cause error) error {
+	return &keep.Fault{Reason: keep.TrailUnavailable, Say: "nothing is done now, for it could not be recorded: tell the administrator that the audit trail can't be written", Cause: cause}
+}
+
+// Announce says what is about to be done at a place (a store and a path in it, "" for
+// nowhere), and keeps room for its record, whose texts r has already. After an error it must
+// not be done. What is not ended when the process ends is found by the next start. The
+// function that it gives must be called once: it ends what was announced with its record,
+// and returns when that is written, if it is one of something done.
+func (t *Trail) Announce(r keep.AuditRecord, place string) (end func(keep.AuditRecord) error, err error) {
+	return t.reserve(&r, func() (int64, error) {
+		if r.At.IsZero() {
+			r.At = time.Now()
+		}
+		return t.Journal.begin(&r, place)
+	})
+}
+
+// Hold keeps room for a record that will come for certain, as that of a session's end, and
+// announces nothing. It gives what [Trail.Announce] gives.
+func (t *Trail) Hold(r keep.AuditRecord) (end func(keep.AuditRecord) error, err error) {
+	return t.reserve(&r, func() (int64, error) { return 0, nil })
+}
+
+func (t *Trail) reserve(r *keep.AuditRecord, begin func() (int64, error)) (func(keep.AuditRecord) error, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	err := t.ready()
+	if t.Journal == nil || err != nil {
+		return t.finish, orTrail(err)
+	}
+	kept := roomFor(r)
+	if err := t.Journal.reserve(kept); err != nil {
+		return nil, errTrail(err)
+	}
+	number, err := begin()
+	if err != nil {
+		t.Journal.release(kept)
+		return nil, errTrail(err)
+	}
+	return func(r keep.AuditRecord) error { return t.end(r, number, kept) }, nil
+}
+
+func orTrail(err error) error {
+	if err != nil {
+		err = errTrail(err)
+	}
+	return err
+}
+
+// ready waits until there is room in the queue, and says why nothing can be recorded. The
+// caller holds mu.
+func (t *Trail) ready() error {
 	for len(t.pending)+t.flying >= queueLength && t.stuck == nil && !t.closed {
 		t.moved.Wait()
 	}
 	if t.closed {
 		return errClosed
 	}
-	if t.stuck != nil {
-		return t.stuck
+	return t.stuck
+}
+
+// finish records the end of something for which no room was kept.
+func (t *Trail) finish(r keep.AuditRecord) error { return t.end(r, 0, 0) }
+
+func (t *Trail) end(r keep.AuditRecord, number, kept int64) error {
+	durable := r.Outcome == keep.Done && r.Action != keep.Listing && r.Action != keep.SignOut
+	err := t.add(&r, durable, number, kept)
+	if err == nil && durable {
+		err = t.onMedium(r.Seq)
 	}
-	chained, err := t.chain(&r, durable)
+	if err != nil && !durable {
+		t.miss(&r, err)
+		return nil
+	}
+	return orTrail(err)
+}
+
+// Record adds a record and returns once it is written. After an error it is not
+// in the trail, and what it tells of must not be acknowledged.
+func (t *Trail) Record(r keep.AuditRecord) error {
+	err := t.add(&r, true, 0, 0)
+	if err == nil {
+		err = t.onMedium(r.Seq)
+	}
+	return orTrail(err)
+}
+
+// Note adds a record without writing it at once: for what nobody is promised.
+func (t *Trail) Note(r keep.AuditRecord) {
+	if err := t.add(&r, false, 0, 0); err != nil {
+		t.miss(&r, err)
+	}
+}
+
+// lostPace is how often the log says that notes are lost.
+const lostPace = 10 * time.Second
+
+// miss tells the log of a note that nobody can read in the trail.
+func (t *Trail) miss(r *keep.AuditRecord, cause error) {
+	t.mu.Lock()
+	t.lost++
+	lost, tell := t.lost, time.Since(t.lostAt) > lostPace
+	if tell {
+		t.lost, t.lostAt = 0, time.Now()
+	}
+	t.mu.Unlock()
+	if tell {
+		t.Log.Error("audit records of refusals and failures lost", "records", lost, "action", r.Action, "account", r.Account, "cause", cause)
+	}
+}
+
+var errClosed = errors.New("the trail is closed")
+
+// add chains a record, for which room may have been kept: then it is taken even while the
+// ledger can't be written.
+func (t *Trail) add(r *keep.AuditRecord, durable bool, number, kept int64) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if err := t.ready(); err != nil && (kept == 0 || t.closed) {
+		return err
+	}
+	chained, err := t.chain(r, durable, number, kept)
 	if err != nil {
+		t.block(err)
 		return err
 	}
 	t.seq, t.prev = chained.Seq, chained.Digest
@@ -155,6 +312,16 @@ func (t *Trail) add(r keep.AuditRecord, durable bool) error {
 		t.hurry()
 	}
 	return nil
+}
+
+// block lets nothing more in until the ledger could be written again, which the goroutine
+// tries. The caller holds mu.
+func (t *Trail) block(cause error) {
+	if t.stuck == nil {
+		t.Log.Error("the journal of the audit trail can't be written", "cause", cause)
+	}
+	t.stuck = cause
+	t.hurry()
 }
 
 // hurry wakes the goroutine. The caller holds mu.
@@ -169,20 +336,56 @@ func (t *Trail) hurry() {
 }
 
 // chain makes a record the next of the trail, and of the journal. The caller holds mu.
-func (t *Trail) chain(r *keep.AuditRecord, durable bool) (records.ChainedRecord, error) {
+func (t *Trail) chain(r *keep.AuditRecord, durable bool, number, kept int64) (records.ChainedRecord, error) {
 	r.Seq = t.seq + 1
 	if r.At.IsZero() {
 		r.At = time.Now()
 	}
 	r.At = r.At.UTC().Truncate(time.Microsecond)
 	r.Duration = r.Duration.Truncate(time.Microsecond)
-	if len(r.Detail) > maxDetail {
-		r.Detail = r.Detail[:maxDetail]
+	most := maxDetail
+	if kept > 0 {
+		most = detailRoom // for so much there is room
 	}
-	if t.journal != nil {
-		return t.journal.add(t.prev, r, durable)
+	if len(r.Detail) > most {
+		r.Detail = r.Detail[:most]
+	}
+	if t.Journal != nil {
+		return t.Journal.add(t.prev, r, durable, number, kept)
 	}
 	return records.ChainedRecord{AuditRecord: *r, Prev: t.prev, Digest: Digest(t.prev, r)}, nil
+}
+
+// onMedium waits until a record is on the medium, if that is asked for. Whoever comes while
+// others wait goes with them.
+func (t *Trail) onMedium(seq int64) error {
+	if t.Power == nil || !t.Power() || t.Journal == nil {
+		return nil
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for max(t.synced, t.committed) < seq {
+		if t.syncing {
+			t.moved.Wait()
+			continue
+		}
+		err := t.Journal.flush()
+		upTo, files := t.seq, t.Journal.unsynced()
+		t.syncing = true
+		t.mu.Unlock()
+		for _, f := range files {
+			err = errors.Join(err, records.SyncData(f))
+		}
+		t.mu.Lock()
+		t.syncing = false
+		t.moved.Broadcast()
+		if err != nil {
+			t.block(err)
+			return err
+		}
+		t.synced = upTo
+	}
+	return nil
 }
 
 // Settle waits until the ledger has every record that was there when it was called, so
@@ -208,18 +411,27 @@ func (t *Trail) Close() {
 	if !t.closed {
 		t.closed = true
 		close(t.wake)
+		close(t.owing)
 		t.moved.Broadcast()
 	}
 	t.mu.Unlock()
 	<-t.done
+	<-t.paid
 }
 
-// write brings records to the ledger until the trail is closed.
-func (t *Trail) write() {
+// write brings records to the ledger until the trail is closed; last is the last that it has.
+func (t *Trail) write(last records.ChainedRecord) {
 	defer close(t.done)
-	last := records.ChainedRecord{} // that the ledger got
+	quiet := time.NewTicker(checkpointInterval)
+	defer quiet.Stop()
 	for open := true; open; {
-		if _, open = <-t.wake; open {
+		select {
+		case <-quiet.C:
+			t.checkpoint(&last, t.Seal.due)
+			continue
+		case _, open = <-t.wake:
+		}
+		if open {
 			select {
 			case <-time.After(company):
 			case _, open = <-t.wake: // enough have come, or somebody waits
@@ -227,21 +439,22 @@ func (t *Trail) write() {
 		}
 		for batch := t.take(); len(batch) > 0 && t.commit(batch); batch = t.take() {
 			last = batch[len(batch)-1]
-			t.checkpoint(&last, t.seal.due)
+			t.checkpoint(&last, t.Seal.due)
 		}
+		t.unblock()
 	}
 	t.checkpoint(&last, func(int64, time.Time) bool { return true })
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.journal == nil {
+	if t.Journal == nil {
 		return
 	}
-	end := t.journal.flush
-	if t.committed == t.seq {
-		end = t.journal.empty
+	end := t.Journal.flush
+	if t.committed == t.seq && len(t.Journal.open) == 0 {
+		end = t.Journal.empty
 	}
-	if err := errors.Join(end(), t.journal.Close()); err != nil {
-		t.log.Error("journal of the audit trail not closed", "cause", err)
+	if err := errors.Join(end(), t.Journal.Close()); err != nil {
+		t.Log.Error("journal of the audit trail not closed", "cause", err)
 	}
 }
 
@@ -256,28 +469,30 @@ func (t *Trail) take() (batch []records.ChainedRecord) {
 }
 
 // commit brings a batch to the ledger. A ledger that fails is tried again and again,
-// and nothing is taken meanwhile; false says that it still failed when the trail was
+// and nothing is begun meanwhile; false says that it still failed when the trail was
 // closed. The journal outlives that.
 func (t *Trail) commit(batch []records.ChainedRecord) bool {
-	for {
-		err := t.ledger.AppendAudit(context.Background(), batch)
+	for told := (time.Time{}); ; {
+		err := t.room()
+		if err == nil {
+			err = t.ledger.AppendAudit(context.Background(), batch)
+		}
 		t.mu.Lock()
 		if t.stuck = err; err == nil {
 			t.flying, t.committed = 0, batch[len(batch)-1].Seq
-			if t.journal != nil {
-				if err := t.journal.free(t.committed); err != nil {
-					t.log.Error("journal of the audit trail not emptied", "cause", err)
-				}
-			}
 		}
 		t.moved.Broadcast()
 		closed := t.closed
 		t.mu.Unlock()
 		if err == nil {
+			t.turn()
 			t.tell(batch)
 			return true
 		}
-		t.log.Error("audit trail can't be written", "records", len(batch), "cause", err)
+		if time.Since(told) > lostPace {
+			told = time.Now()
+			t.Log.Error("audit trail can't be written; nothing is done until it can", "records", len(batch), "cause", err)
+		}
 		if closed {
 			return false
 		}
@@ -285,13 +500,105 @@ func (t *Trail) commit(batch []records.ChainedRecord) bool {
 	}
 }
 
-// checkpoint signs how far the trail has come, where that is due.
-func (t *Trail) checkpoint(last *records.ChainedRecord, due func(seq int64, now time.Time) bool) {
-	if now := time.Now(); t.seal != nil && last.Seq > 0 && due(last.Seq, now) {
-		if err := t.seal.Sign(last.Seq, last.Digest, now); err != nil {
-			t.log.Error("checkpoint of the audit trail not written", "cause", err)
-		}
+func (t *Trail) room() error {
+	if t.Room == nil {
+		return nil
 	}
+	return t.Room()
+}
+
+// unblock lets things begin again that a journal kept out which could not be written, once
+// it can.
+func (t *Trail) unblock() {
+	for {
+		t.mu.Lock()
+		if t.stuck == nil || t.closed {
+			t.mu.Unlock()
+			return
+		}
+		if len(t.pending) > 0 {
+			t.hurry() // the ledger says whether it goes on
+			t.mu.Unlock()
+			return
+		}
+		err := t.room()
+		if err == nil && t.Journal != nil {
+			err = errors.Join(t.Journal.flush(), t.Journal.reserve(journalTurn/16))
+			if err == nil {
+				t.Journal.release(journalTurn / 16)
+			}
+		}
+		t.stuck = err
+		t.moved.Broadcast()
+		t.mu.Unlock()
+		if err == nil {
+			t.Log.Info("the journal of the audit trail can be written again")
+			return
+		}
+		time.Sleep(again)
+	}
+}
+
+// turn cleans the file of the journal whose records the ledger has, and goes on in it when
+// the other one is long enough.
+func (t *Trail) turn() {
+	if t.Journal == nil {
+		return
+	}
+	t.mu.Lock()
+	old := t.Journal.freed(t.committed)
+	t.mu.Unlock()
+	var err error
+	if old != nil {
+		err = old.clean()
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if err == nil {
+		if old != nil {
+			old.dirty, t.Journal.others = false, 0
+		}
+		err = t.Journal.turn()
+	}
+	if err != nil {
+		t.Log.Error("journal of the audit trail not emptied", "cause", err)
+	}
+}
+
+// checkpoint signs how far the trail has come, where that is due. None is left out: while it
+// can't be written, nothing is begun.
+func (t *Trail) checkpoint(last *records.ChainedRecord, due func(seq int64, now time.Time) bool) {
+	if t.Seal == nil || last.Seq == 0 {
+		return
+	}
+	for now := time.Now(); due(last.Seq, now); now = time.Now() {
+		err := t.Seal.Sign(last.Seq, last.Digest, now)
+		if err == nil {
+			return
+		}
+		t.mu.Lock()
+		t.block(fmt.Errorf("write a checkpoint: %w", err))
+		closed := t.closed
+		t.mu.Unlock()
+		if closed {
+			t.Log.Error("checkpoint of the audit trail not written", "cause", err)
+			return
+		}
+		time.Sleep(again)
+	}
+}
+
+// Sign signs how far the trail has come now.
+func (t *Trail) Sign(ctx context.Context) error {
+	t.Settle(ctx)
+	last, err := t.ledger.LastAudit(ctx)
+	if errors.Is(err, records.ErrNotFound) || t.Seal == nil {
+		return nil
+	}
+	if err == nil {
+		err = t.Seal.Sign(last.Seq, last.Digest, time.Now())
+	}
+	return err
 }
 
 // tell tells those who watch.

@@ -28,7 +28,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 func written(t *testing.T, dir string, n int) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	for i := range n {
 		require.NoError(t, trail.Record(keep.AuditRecord{Account: "gauge-quay", Action: keep.Uploading, Path: fmt.Sprintf("/level-%d.csv", i), Bytes: int64(i), Outcome: keep.Done}))
@@ -102,7 +102,7 @@ func TestRecordsFromManyGoroutinesMakeOneChainAcrossRestarts(t *testing.T) {
 	for range 2 {
 		db, err := records.Open(t.Context(), dir)
 		require.NoError(t, err)
-		trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+		trail, err := audit.Open(t.Context(), db, audit.Options{Log: slog.New(slog.DiscardHandler)})
 		require.NoError(t, err)
 		var writers sync.WaitGroup
 		for w := range 16 {
@@ -157,7 +157,7 @@ func TestALedgerThatFailsLosesNothingAndLeavesNoGap(t *testing.T) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	ledger := &moody{DB: db}
-	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), ledger, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	require.NoError(t, trail.Record(change))
 	trail.Settle(t.Context())
@@ -184,7 +184,7 @@ func TestAJournalThatCannotBeWrittenAcknowledgesNothing(t *testing.T) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	j := journal(t, dir)
-	trail, err := audit.Open(t.Context(), db, j, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Journal: j, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	require.NoError(t, trail.Record(change))
 	trail.Settle(t.Context())
@@ -206,7 +206,7 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
 	ledger := &moody{DB: db, gate: make(chan struct{}, 1)}
-	trail, err := audit.Open(t.Context(), ledger, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), ledger, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	ledger.gate <- struct{}{}
 	require.NoError(t, trail.Record(change)) // one that the ledger has got
@@ -236,7 +236,7 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 	for range 2 {
 		again, err := records.Open(t.Context(), copied)
 		require.NoError(t, err)
-		next, err := audit.Open(t.Context(), again, journal(t, copied), nil, slog.New(slog.DiscardHandler))
+		next, err := audit.Open(t.Context(), again, audit.Options{Journal: journal(t, copied), Log: slog.New(slog.DiscardHandler)})
 		require.NoError(t, err)
 		require.NoError(t, next.Record(change))
 		next.Close()
@@ -255,7 +255,7 @@ func TestAJournalThatDoesNotFollowIsSetAside(t *testing.T) {
 	elsewhere, err := records.Open(t.Context(), other)
 	require.NoError(t, err)
 	ledger := &moody{DB: elsewhere, gate: make(chan struct{}, 1)}
-	wrong, err := audit.Open(t.Context(), ledger, journal(t, other), nil, slog.New(slog.DiscardHandler))
+	wrong, err := audit.Open(t.Context(), ledger, audit.Options{Journal: journal(t, other), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	for range 4 { // the fourth would be the next, but for what stands before it
 		require.NoError(t, wrong.Record(change))
@@ -268,7 +268,7 @@ func TestAJournalThatDoesNotFollowIsSetAside(t *testing.T) {
 	require.NoError(t, elsewhere.Close())
 	db, err := records.Open(t.Context(), dir)
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, journal(t, dir), nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	trail.Close()
 	require.NoError(t, db.Close())
@@ -283,7 +283,7 @@ func BenchmarkRecord(b *testing.B) {
 	require.NoError(b, err)
 	j, err := audit.OpenJournal(b.TempDir())
 	require.NoError(b, err)
-	trail, err := audit.Open(b.Context(), db, j, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(b.Context(), db, audit.Options{Journal: j, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(b, err)
 	b.SetParallelism(16)
 	b.RunParallel(func(pb *testing.PB) {

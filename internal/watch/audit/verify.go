@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"runtime"
+	"slices"
 	"sort"
 	"sync"
 	"sync/atomic"
@@ -24,6 +25,7 @@ type Report struct {
 	BadSeq      int64  // place of the first that is not; 0: all are
 	Problem     string // what is wrong with it
 	Checkpoints int    // that agree with the chain
+	Missing     int    // places where one is due and none is there
 	Archived    int64  // records that are no longer in the trail itself
 	Archives    int    // files that hold them and are as they were sealed
 	Elsewhere   int    // archive files that were not there to be read
@@ -112,6 +114,13 @@ func (w *walker) checkpoints(ctx context.Context, check Check, report *Report) e
 			return nil
 		}
 		report.Checkpoints++
+	}
+	for due := int64(checkpointRecords); due+batchLength < w.last; due += checkpointRecords {
+		if !slices.ContainsFunc(signed, func(c Checkpoint) bool { return c.Seq >= due && c.Seq < due+batchLength }) {
+			if report.Missing++; report.Missing == 1 {
+				report.bad(due, "there is no checkpoint near record %d, where one is due: the file %s was removed or cut", due, checkpointsFile)
+			}
+		}
 	}
 	return nil
 }

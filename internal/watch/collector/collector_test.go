@@ -47,7 +47,7 @@ type house struct {
 func newHouse(t *testing.T) *house {
 	db, err := records.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
-	trail, err := audit.Open(t.Context(), db, nil, nil, slog.New(slog.DiscardHandler))
+	trail, err := audit.Open(t.Context(), db, audit.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	h := &house{t: t, db: db, trail: trail}
 	h.start()

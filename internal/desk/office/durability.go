@@ -1,0 +1,111 @@
+package office
+
+import (
+	"context"
+	"slices"
+
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/keep"
+)
+
+// durabilitySetting is where what an acknowledgement promises of the trail is kept.
+const durabilitySetting = "audit-durability"
+
+type durabilityFacts struct {
+	Durability keep.Durability `json:"durability"`
+}
+
+// Durability is what an acknowledgement promises of the audit trail.
+func (o *Office) Durability(ctx context.Context) (keep.Durability, error) {
+	text, err := o.DB.Setting(ctx, durabilitySetting)
+	if text == "" {
+		return keep.Power, err
+	}
+	return keep.Durability(text), err
+}
+
+// SetDurability says what an acknowledgement promises of the audit trail.
+func (o *Office) SetDurability(ctx context.Context, who Actor, d keep.Durability) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	before, err := o.Durability(ctx)
+	if err != nil {
+		return err
+	}
+	if err := checkDurability(d); err != nil {
+		return err
+	}
+	err = o.changed(ctx, who, keep.DurabilitySet, durability, "", durabilityFacts{before}, durabilityFacts{d}, func(ctx context.Context) error {
+		return o.DB.SaveSetting(ctx, durabilitySetting, string(d))
+	})
+	if err == nil {
+		o.Live.Promise(d)
+	}
+	return err
+}
+
+func checkDurability(d keep.Durability) error {
+	if slices.Contains(keep.Durabilities, d) {
+		return nil
+	}
+	return &keep.FieldError{Field: "durability", Say: `use power (what is acknowledged outlives a power cut) or process (it outlives the end of the service)`}
+}
+
+// SetStore changes a store; its name, folder and mark stay. It holds for sessions that begin.
+func (o *Office) SetStore(ctx context.Context, who Actor, name string, edit func(*keep.Store)) (keep.Store, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	s, err := o.storeNamed(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	before := s
+	edit(&s)
+	s.Name, s.Folder, s.Mark = before.Name, before.Folder, before.Mark
+	if err := checkDurability(s.Durability); err != nil {
+		return before, err
+	}
+	return s, o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
+}
+
+// MarkStore takes the folder that is at a store's place now as the store: for when its mark
+// was lost, or a copy of the files was put in its place.
+func (o *Office) MarkStore(ctx context.Context, who Actor, name string) (keep.Store, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	s, err := o.storeNamed(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	before := s
+	if s.Mark, err = store.Mark(s); err != nil {
+		return before, keep.Refuse(keep.BadRequest, err.Error())
+	}
+	err = o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
+	if err == nil {
+		o.Ledger.Doubt()
+	}
+	return s, err
+}
+
+func (o *Office) storeNamed(ctx context.Context, name string) (keep.Store, error) {
+	known, err := o.DB.Stores(ctx)
+	if err != nil {
+		return keep.Store{}, err
+	}
+	at := slices.IndexFunc(known, func(s keep.Store) bool { return s.Name == name })
+	if at < 0 {
+		return keep.Store{}, keep.Refuse(keep.NotFound, "no such store: store list shows the ones there are")
+	}
+	return known[at], nil
+}
+
+// putStore gives a store back what it was.
+func (o *Office) putStore(ctx context.Context, who Actor, was keep.Store) error {
+	if _, err := o.storeNamed(ctx, was.Name); err != nil {
+		_, err = o.AddStore(ctx, who, was)
+		return err
+	}
+	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability = was.Durability })
+	return err
+}
