@@ -82,7 +82,11 @@ func (db *DB) prepareAudit(ctx context.Context) (err error) {
 // AppendAudit writes records at the end of the trail, all or none. When an
 // account last signed in, and with which key, follows from them.
 func (db *DB) AppendAudit(ctx context.Context, batch []ChainedRecord) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
+	var latest int64
+	err := db.change(ctx, func(tx *sqlx.Tx) (err error) {
+		if latest, err = db.noteTurns(ctx, tx, batch); err != nil {
+			return err
+		}
 		for i := range batch {
 			if err := db.noteSignIn(ctx, tx, &batch[i]); err != nil {
 				return err
@@ -98,6 +102,10 @@ func (db *DB) AppendAudit(ctx context.Context, batch []ChainedRecord) error {
 		}
 		return nil
 	})
+	if db.turns.known = err == nil; err == nil {
+		db.turns.latest = latest
+	}
+	return err
 }
 
 func auditValues(batch []ChainedRecord) []any {
@@ -361,24 +369,10 @@ func (db *DB) auditBounds(ctx context.Context, q *AuditQuery) (high, low int64, 
 	if q.Before > 0 {
 		high = min(high, q.Before-1)
 	}
-	// Records are written in the order of time but for moments: slack is more than
-	// those are long.
-	const slack = 5000
-	if !q.Until.IsZero() {
-		var seq int64
-		if err = db.read.GetContext(ctx, &seq, "SELECT coalesce((SELECT seq FROM audit_record WHERE at >= ? ORDER BY at LIMIT 1), ?)", q.Until.UnixMicro(), high); err != nil {
-			return 0, 0, err
-		}
-		high = min(high, seq+slack)
+	if q.Since.IsZero() && q.Until.IsZero() {
+		return high, 0, nil
 	}
-	if !q.Since.IsZero() {
-		var seq int64
-		if err = db.read.GetContext(ctx, &seq, "SELECT coalesce((SELECT seq FROM audit_record WHERE at >= ? ORDER BY at LIMIT 1), ?)", q.Since.UnixMicro(), high); err != nil {
-			return 0, 0, err
-		}
-		low = max(0, seq-slack)
-	}
-	return high, low, nil
+	return db.timeBounds(ctx, q, high)
 }
 
 // Tally is how often something stands in the trail.

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -47,6 +48,7 @@ type DB struct {
 	stores  stores
 	groups  groups
 	audit   auditStatements
+	turns   turns // of whoever appends to the trail
 }
 
 // LockName is the file in the data folder that a process which uses it has locked.
@@ -146,7 +148,7 @@ func (db *DB) open(ctx context.Context, file string) error {
 	if err := db.migrate(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(db.prepareAudit(ctx), db.mark()); err != nil {
+	if err := errors.Join(db.prepareAudit(ctx), db.mark(), db.layOut(ctx)); err != nil {
 		return err
 	}
 	if db.read, err = sqlx.Open("sqlite", db.dsn+"&_pragma=query_only(1)"); err != nil {
@@ -155,6 +157,28 @@ func (db *DB) open(ctx context.Context, file string) error {
 	db.read.SetMaxOpenConns(readers)
 	db.read.SetMaxIdleConns(readers) // opening one anew costs more than most queries
 	return nil
+}
+
+// spare is how much of the database and layings how many times that of its log is laid out
+// at the start, bytes: enough for changes of settings when the disk is full.
+const (
+	spare   = 1 << 20
+	layings = 6
+)
+
+// layOut makes the log of the database longer than it gets before it begins anew. It writes
+// in the log only; what the database itself grows by is used for records.
+func (db *DB) layOut(ctx context.Context) error {
+	for _, statement := range slices.Concat(
+		[]string{"PRAGMA wal_autocheckpoint = 0", "PRAGMA synchronous = OFF", "INSERT INTO room (bytes) VALUES (randomblob(" + fmt.Sprint(spare) + "))"},
+		slices.Repeat([]string{"UPDATE room SET bytes = randomblob(" + fmt.Sprint(spare) + ")"}, layings-1),
+		[]string{"DELETE FROM room", "PRAGMA synchronous = FULL", "PRAGMA wal_autocheckpoint = 1000"}) {
+		if _, err := db.write.ExecContext(ctx, statement); err != nil {
+			return unusable(err)
+		}
+	}
+	var busy, log, moved int
+	return db.write.QueryRowContext(ctx, "PRAGMA wal_checkpoint(RESTART)").Scan(&busy, &log, &moved)
 }
 
 func dsnOf(file string) string {

@@ -191,7 +191,10 @@ func (s *Service) sleep() error {
 	if !s.awake {
 		return nil
 	}
-	return s.DB.SaveSetting(context.Background(), runningSetting, "")
+	if err := s.DB.SaveSetting(context.Background(), runningSetting, ""); err != nil {
+		s.log.Error("it is not noted that the service ends properly; the next start counts folders with quotas anew", "cause", err)
+	}
+	return nil
 }
 
 // lookingPace is how often the service looks for what no event tells.

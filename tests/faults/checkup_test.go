@@ -125,7 +125,7 @@ func TestPlantedFaultsAreFoundNamedAndExplained(t *testing.T) {
 	found(t, &c, "note", "anonymous", "everybody may read")
 	found(t, &c, "note", "account", "no end date: ann")
 	found(t, &c, "note", "account", "time has ended: ben")
-	found(t, &c, "fault", "store", "can't be opened")
+	found(t, &c, "fault", "store", "plates does not exist")
 	found(t, &c, "fault", "data-folder", "audit.key (0644)")
 	found(t, &c, "fault", "clock", "the newest audit record is of")
 	found(t, &c, "warning", "key", "shared with")

@@ -78,6 +78,13 @@ func TestAfterAKillEverythingAcknowledgedIsRecordedAndWhole(t *testing.T) {
 		assert.Equal(t, content, testkit.OnDisk(t, filepath.Join(dir, "files", "crew-harbour", name)), name)
 	}
 	assert.NotContains(t, recorded, "/big")
+	var cut []api.AuditRecord
+	again.CLI(&cut, "", "audit", "-path", "/big", "-reason", "cut-off")
+	if assert.Len(t, cut, 1, "the upload that the kill cut off is in the trail") {
+		info, err := os.Stat(filepath.Join(dir, "files", "crew-harbour", "big"))
+		require.NoError(t, err)
+		assert.Contains(t, cut[0].Detail, fmt.Sprint(info.Size(), " bytes are there"))
+	}
 }
 
 func TestSIGTERMLetsARunningTransferEndAndTakesNoNewOne(t *testing.T) {
@@ -124,13 +131,13 @@ func TestSIGHUPEndsTheServiceWithARecord(t *testing.T) {
 
 func TestWhatKeepsAServiceFromStartingIsSaid(t *testing.T) {
 	dir := testkit.Folder(t)
-	p := testkit.Launch(t, dir)
+	testkit.Launch(t, dir)
 	for _, c := range []struct {
 		args []string
 		say  string
 	}{
 		{[]string{"serve", "-data", dir}, "is in use by another urbankeep"},
-		{[]string{"serve", "-data", testkit.Folder(t), "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0", "-sftp", p.SFTP}, "address already in use: give it another address with -sftp"},
+		{[]string{"serve", "-data", testkit.Folder(t), "-console", "127.0.0.1:0", "-listener", "nosuch=:1"}, "there is no listener named nosuch"},
 		{[]string{"serve", "-data", filepath.Join(dir, strings.Repeat("long/", 30)), "-console", "127.0.0.1:0", "-ftp", ":0", "-ftps", ":0", "-sftp", ":0"}, "choose a data folder with a shorter path"},
 	} {
 		run := exec.Command(testkit.Binary(t), c.args...)

@@ -3,11 +3,17 @@
 package faults_test
 
 import (
+	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -111,4 +117,106 @@ func TestAPowerCutLosesNoKeyAndNoSetting(t *testing.T) {
 	}
 	p.Run.Process.Kill()
 	p.Run.Wait()
+}
+
+// load has clients upload until the test ends, and keeps what they were told.
+type load struct {
+	t    *testing.T
+	p    *testkit.Process
+	work sync.WaitGroup
+	stop atomic.Bool
+
+	mu   sync.Mutex
+	told map[string][]byte // name and content of what was acknowledged
+}
+
+func (l *load) begin(workers int) {
+	outside := l.t.TempDir()
+	for w := range workers {
+		l.work.Go(func() {
+			for n := 0; !l.stop.Load(); n++ {
+				name := fmt.Sprintf("w%d-%d", w, n)
+				content := bytes.Repeat([]byte(name), 1500)
+				file := filepath.Join(outside, name)
+				if os.WriteFile(file, content, 0o600) != nil {
+					return
+				}
+				upload := l.p.Curl("--ftp-create-dirs", "-T", file, fmt.Sprintf("ftps://%s/d%d/%s", l.p.FTPS, n/20, name))
+				if w%2 == 1 {
+					upload = l.p.SFTPBatch("-mkdir x", "put "+file+" x/"+name)
+				}
+				if upload.Run() != nil {
+					continue
+				}
+				at := fmt.Sprintf("d%d/%s", n/20, name)
+				if w%2 == 1 {
+					at = "x/" + name
+				}
+				l.mu.Lock()
+				l.told[at] = content
+				l.mu.Unlock()
+			}
+		})
+	}
+}
+
+func (l *load) end() { l.stop.Store(true); l.work.Wait() }
+
+func (l *load) acknowledged() map[string][]byte {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return maps.Clone(l.told)
+}
+
+// The power goes again and again while four clients upload: with power mode, which is the
+// usual one, each upload that was acknowledged by then is there, whole, and in the trail. The
+// process is stopped for the moment in which the image is copied, so that it is of one moment.
+func TestAPowerCutLosesNothingThatWasAcknowledged(t *testing.T) {
+	d := newDisk(t)
+	data := filepath.Join(d.root, "data")
+	p := testkit.Launch(t, data)
+	p.AddAccount()
+	l := &load{t: t, p: p, told: map[string][]byte{}}
+	l.begin(4)
+	defer l.end()
+	type cut struct {
+		root string
+		told map[string][]byte
+	}
+	var found []cut
+	for n := range *cuts {
+		require.Eventually(t, func() bool { return len(l.acknowledged()) >= 15*(n+1) }, testkit.Patience, 20*time.Millisecond, "waited for uploads")
+		told := l.acknowledged()
+		require.NoError(t, p.Run.Process.Signal(syscall.SIGSTOP))
+		root := d.cut()
+		require.NoError(t, p.Run.Process.Signal(syscall.SIGCONT))
+		found = append(found, cut{root, told})
+	}
+	l.end()
+	p.Run.Process.Kill()
+	p.Run.Wait()
+	for n, c := range found {
+		again := testkit.LaunchAgain(t, filepath.Join(c.root, "data"))
+		var moved []api.Transfer
+		again.CLI(&moved, "", "transfer", "list", "-most", "100000")
+		recorded := map[string]int64{}
+		for _, one := range moved {
+			if one.Outcome == "done" {
+				recorded[one.Path] = one.Bytes
+			}
+		}
+		for at, content := range c.told {
+			text, err := os.ReadFile(filepath.Join(c.root, "data", "files", "crew-harbour", at))
+			if assert.NoError(t, err, "cut %d", n) {
+				assert.Equal(t, string(content), string(text), "cut %d: %s", n, at)
+			}
+			assert.EqualValues(t, len(content), recorded["/"+at], "cut %d: %s is in the trail", n, at)
+		}
+		t.Logf("cut %d: %d uploads had been acknowledged, all there", n, len(c.told))
+		var report api.AuditReport
+		again.CLI(&report, "", "audit", "verify")
+		assert.Zero(t, report.BadSeq, report.Problem)
+		again.Run.Process.Kill()
+		again.Run.Wait()
+	}
 }

@@ -26,22 +26,33 @@ type Process struct {
 	Key  string // of the account, once there is one
 }
 
-var readyLine = regexp.MustCompile(`^ready: console http://(\S+)  ftp (\S+)  ftps (\S+)  sftp (\S+)$`)
+var listening = regexp.MustCompile(`  (\S+) (\S+)`)
 
 // Launch starts serve on a data folder, with more flags, and waits until it is ready.
 func Launch(t *testing.T, dir string, args ...string) *Process {
-	p := &Process{t: t, Dir: dir}
 	low := FreePorts(t)
-	p.Run = exec.Command(Binary(t), append([]string{"serve", "-data", dir, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", fmt.Sprintf("%d-%d", low, low+49)}, args...)...)
+	return LaunchAgain(t, dir, append([]string{"-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0", "-sftp", "127.0.0.1:0", "-passive", fmt.Sprintf("%d-%d", low, low+49)}, args...)...)
+}
+
+// LaunchAgain is Launch for a data folder that has its addresses.
+func LaunchAgain(t *testing.T, dir string, args ...string) *Process {
+	p := &Process{t: t, Dir: dir}
+	p.Run = exec.Command(Binary(t), append([]string{"serve", "-data", dir, "-console", "127.0.0.1:0"}, args...)...)
 	p.Run.Stderr = t.Output()
 	out, err := p.Run.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.Run.Start())
 	t.Cleanup(func() { p.Run.Process.Kill(); p.Run.Wait() })
 	for lines := bufio.NewScanner(out); lines.Scan(); {
-		if found := readyLine.FindStringSubmatch(lines.Text()); found != nil {
-			p.FTPS, p.SFTP = found[3], found[4]
+		if strings.HasPrefix(lines.Text(), "ready: ") {
+			for _, listener := range listening.FindAllStringSubmatch(lines.Text(), -1) {
+				switch listener[1] {
+				case "ftps":
+					p.FTPS = listener[2]
+				case "sftp":
+					p.SFTP = listener[2]
+				}
+			}
 			go io.Copy(io.Discard, out) // ends with the process
 			return p
 		}

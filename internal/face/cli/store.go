@@ -67,7 +67,7 @@ func storeList(_ *flag.FlagSet, f *common) run {
 			state := "there"
 			if s.Away != "" {
 				state = "AWAY"
-				fmt.Fprintln(env.Err, s.Away)
+				fmt.Fprintf(env.Err, "%s: mount it; if the folder that is there is the right one, store mark %s\n", s.Away, s.Name)
 			}
 			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.Users, ", "))})
 		}

@@ -27,7 +27,7 @@ var ErrAway = errors.New("its disk is not where it should be")
 // away is ErrAway as sessions are told of it.
 func away(s keep.Store, why string) error {
 	return &keep.Fault{Reason: keep.StoreAway, Say: "the files of this account can't be reached now: tell the administrator that the store " + s.Name + " is away",
-		Cause: fmt.Errorf("store %s: %w: %s: mount it; to take the folder that is there, use store mark %s", s.Name, ErrAway, why, s.Name)}
+		Cause: fmt.Errorf("store %s: %w: %s", s.Name, ErrAway, why)}
 }
 
 // Mark marks a store's folder and gives the number. A folder that has a number keeps it.
@@ -103,7 +103,8 @@ func whole(s keep.Store) (Folder, error) {
 	default:
 		return folder, nil
 	}
-	return nil, errors.Join(err, folder.Close())
+	folder.Close()
+	return nil, err
 }
 
 // Check says what keeps a store from being used, nil when nothing does.

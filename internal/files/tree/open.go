@@ -134,6 +134,7 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 	f := &File{t: t, mode: mode, created: create}
 	if err = begin(&p); err == nil && create {
 		f.f, f.held, err = t.create(&p, mode)
+		err = p.full(err)
 	} else if err == nil {
 		f.f, f.held, err = t.openThere(&p, mode)
 	}

@@ -7,6 +7,7 @@ import (
 	"path"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"urbankeep/internal/files/quota"
@@ -257,7 +258,17 @@ func (t *Tree) act(action keep.Action, at, target string, do func() error) error
 // acknowledgement promises that.
 func (p *place) settled(err error) error {
 	if err != nil || !p.m.power {
-		return err
+		return p.full(err)
 	}
 	return store.Sync(p.dir)
+}
+
+// full tells of a disk that is full what it is full of.
+func (p *place) full(err error) error {
+	if errors.Is(err, syscall.ENOSPC) {
+		if space, known := store.SpaceOf(p.dir); known == nil && space.Files > 0 && space.FreeFiles == 0 {
+			return &keep.Fault{Reason: keep.DiskFull, Say: "the disk can't hold more files, whatever their size", Cause: err}
+		}
+	}
+	return err
 }

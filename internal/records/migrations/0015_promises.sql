@@ -7,3 +7,11 @@ CREATE TABLE audit_due (
   id     INTEGER PRIMARY KEY,
   record TEXT NOT NULL
 ) STRICT;
+
+-- Where in the trail the clock was set back.
+CREATE TABLE audit_turn (seq INTEGER PRIMARY KEY) STRICT;
+INSERT INTO audit_turn
+  SELECT seq FROM (SELECT seq, at, lag(at) OVER (ORDER BY seq) AS before FROM audit_record) WHERE at < before - 2000000;
+
+-- Nothing is kept here: room is laid out with it.
+CREATE TABLE room (bytes BLOB) STRICT;

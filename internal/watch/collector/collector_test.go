@@ -146,7 +146,7 @@ func (g *listening) got() []int {
 
 func (h *house) delivered(seq int64) {
 	h.t.Helper()
-	require.Eventually(h.t, func() bool { now := h.s.State(h.t.Context()); return now.Sent == seq && now.Waiting == 0 }, 20*time.Second, 10*time.Millisecond, "%+v", h.s.State(h.t.Context()))
+	require.Eventually(h.t, func() bool { now := h.s.State(h.t.Context()); return now.Sent == seq && now.Waiting == 0 }, 120*time.Second, 10*time.Millisecond, "%+v", h.s.State(h.t.Context()))
 }
 
 func TestNothingIsLostWhileTheCollectorIsDown(t *testing.T) {
