@@ -24,11 +24,16 @@ func TestSearchesFindWhatLookingAtEveryRecordFinds(t *testing.T) {
 	pick := func(words ...string) string { return words[r.IntN(len(words))] }
 	began := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	var all []keep.AuditRecord
+	jumps := map[int64]time.Duration{4000: 30 * 24 * time.Hour, 4700: 0, 9000: -2 * time.Hour, 13_000: time.Hour, 17_500: 0} // of the clock
+	jumped := time.Duration(0)
 	for len(all) < 21_000 { // more than a stretch
 		var batch []records.ChainedRecord
 		for range 3000 {
 			seq := int64(len(all) + 1)
-			one := keep.AuditRecord{Seq: seq, At: began.Add(time.Duration(seq)*time.Second + time.Duration(r.IntN(3000))*time.Millisecond), Account: pick("ann", "ben", "cat", ""), Address: fmt.Sprintf("192.0.2.%d", r.IntN(20)),
+			if to, jumps := jumps[seq]; jumps {
+				jumped = to
+			}
+			one := keep.AuditRecord{Seq: seq, At: began.Add(jumped + time.Duration(seq)*time.Second + time.Duration(r.IntN(3000))*time.Millisecond), Account: pick("ann", "ben", "cat", ""), Address: fmt.Sprintf("192.0.2.%d", r.IntN(20)),
 				Protocol: keep.Protocol(pick("ftp", "sftp")), Session: fmt.Sprint("S", seq/10), Action: keep.Action(pick("upload", "download", "delete", "list")), Path: pick("/in/a.tif", "/in/b.LAS", "/inside/x", "/out/Report.pdf", "/"),
 				Outcome: keep.Outcome(pick("done", "done", "done", "refused")), Detail: pick("", "", "the grant on / gives none")}
 			if one.Account == "" {

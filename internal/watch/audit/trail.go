@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -71,6 +72,7 @@ type Options struct {
 	CutOff  func(b Begun) (detail string) // says what is left of something that was cut off; nil: nobody knows
 	Room    func() error                  // says why there is no room for records, nil when there is; nil: there always is
 	Power   func() bool                   // whether a record is to be on the medium when it is acknowledged; nil: it need not be
+	Quiet   time.Duration                 // how long the last records may stay unsigned; 0: ten minutes
 	Outbox  Outbox                        // nil: the ledger is it
 	Log     *slog.Logger
 }
@@ -422,12 +424,12 @@ func (t *Trail) Close() {
 // write brings records to the ledger until the trail is closed; last is the last that it has.
 func (t *Trail) write(last records.ChainedRecord) {
 	defer close(t.done)
-	quiet := time.NewTicker(checkpointInterval)
+	quiet := time.NewTicker(cmp.Or(t.Quiet, checkpointInterval))
 	defer quiet.Stop()
 	for open := true; open; {
 		select {
 		case <-quiet.C:
-			t.checkpoint(&last, t.Seal.due)
+			t.checkpoint(&last, func(int64, time.Time) bool { return true })
 			continue
 		case _, open = <-t.wake:
 		}

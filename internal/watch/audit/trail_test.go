@@ -1,6 +1,7 @@
 package audit_test
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -228,11 +230,12 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 	require.NoError(t, db.Close())
 	assert.EqualValues(t, 3002, verify(t, dir).Checked)
 
-	f, err := os.OpenFile(filepath.Join(copied, "audit.journal.0"), os.O_APPEND|os.O_WRONLY, 0)
+	torn := filepath.Join(copied, "audit.journal.0")
+	text, err := os.ReadFile(torn)
 	require.NoError(t, err)
-	_, err = f.WriteString("\x80\x01\x11urbankeep audit 1")
-	require.NoError(t, err)
-	require.NoError(t, f.Close())
+	end := len(bytes.TrimRight(text, "\x00"))
+	clear(text[end-20 : end])
+	require.NoError(t, os.WriteFile(torn, text, 0o600))
 	for range 2 {
 		again, err := records.Open(t.Context(), copied)
 		require.NoError(t, err)
@@ -244,7 +247,102 @@ func TestAfterAnEndWithoutGoodbyeTheJournalIsBroughtIn(t *testing.T) {
 	}
 	report := verify(t, copied)
 	assert.Zero(t, report.BadSeq, report.Problem)
-	assert.EqualValues(t, 3004, report.Checked)
+	assert.EqualValues(t, 3003, report.Checked, "all but the one that was only half written")
+}
+
+// What was announced and has no record when the process ends gets one at the next start;
+// what has one doesn't, in whichever file of the journal the two lie.
+func TestWhatTheEndOfTheProcessCutOffIsInTheTrail(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	trail, err := audit.Open(t.Context(), db, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	upload := keep.AuditRecord{Account: "ann", Action: keep.Uploading, Path: "/early"}
+	early, err := trail.Announce(upload, "files:ann/early")
+	require.NoError(t, err)
+	for n := range 4000 { // until the journal has turned more than once
+		r := keep.AuditRecord{Action: keep.MakeDir, Path: fmt.Sprint("/d", n), Outcome: keep.Done, Detail: strings.Repeat("x", 500)}
+		end, err := trail.Announce(r, "")
+		require.NoError(t, err)
+		require.NoError(t, end(r))
+	}
+	upload.Path = "/late"
+	_, err = trail.Announce(upload, "files:ann/late")
+	require.NoError(t, err)
+	trail.Settle(t.Context())
+	copied := t.TempDir()
+	require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
+	upload.Path, upload.Outcome = "/early", keep.Done
+	require.NoError(t, early(upload))
+	trail.Close()
+	require.NoError(t, db.Close())
+	for root, want := range map[string][]string{copied: {"/early", "/late"}, dir: {"/late"}} {
+		for range 2 { // the second start finds nothing more
+			again, err := records.Open(t.Context(), root)
+			require.NoError(t, err)
+			next, err := audit.Open(t.Context(), again, audit.Options{Journal: journal(t, root), Log: slog.New(slog.DiscardHandler),
+				CutOff: func(b audit.Begun) string { return "of " + b.Place }})
+			require.NoError(t, err)
+			found, _, err := again.SearchAudit(t.Context(), records.AuditQuery{Reason: string(keep.CutOff), Limit: 10})
+			require.NoError(t, err)
+			var got []string
+			for _, r := range found {
+				got = append(got, r.Path)
+				assert.Equal(t, "the service ended while this was under way: of files:ann"+r.Path, r.Detail)
+				assert.Equal(t, keep.Interrupted, r.Outcome)
+			}
+			assert.ElementsMatch(t, want, got)
+			next.Close()
+			require.NoError(t, again.Close())
+		}
+		report := verify(t, root)
+		assert.Zero(t, report.BadSeq, report.Problem)
+	}
+}
+
+// Whoever fails again and again can't make the service hold what it has not written.
+func TestNotesDoNotPileUpInMemory(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	trail, err := audit.Open(t.Context(), db, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer trail.Close()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	for n := range 30_000 {
+		trail.Note(keep.AuditRecord{Action: keep.Deleting, Path: strings.Repeat("x", 2000) + fmt.Sprint(n), Outcome: keep.Refused, Reason: keep.NotFound})
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(24<<20), "60 MB were noted")
+	sum := int64(0)
+	for _, n := range []string{"0", "1"} {
+		info, err := os.Stat(filepath.Join(dir, "audit.journal."+n))
+		require.NoError(t, err)
+		sum += info.Size()
+	}
+	assert.Less(t, sum, int64(32<<20), "nor does the journal grow without bound")
+}
+
+// A night in which nothing happens leaves no record unsigned, and one can be signed now.
+func TestTheLastRecordsAreSignedWithoutWaitingForMore(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	seal, err := audit.OpenSeal(dir)
+	require.NoError(t, err)
+	trail, err := audit.Open(t.Context(), db, audit.Options{Journal: journal(t, dir), Seal: seal, Quiet: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer trail.Close()
+	require.NoError(t, trail.Record(change))
+	require.Eventually(t, func() bool { return seal.Last().Seq == 1 }, 2*time.Minute, 10*time.Millisecond, "waited for a checkpoint")
+	require.NoError(t, trail.Record(change))
+	require.NoError(t, trail.Sign(t.Context()))
+	assert.EqualValues(t, 2, seal.Last().Seq)
 }
 
 // A journal that belongs to another trail is not believed, and not thrown away.
