@@ -38,7 +38,7 @@ func (db *DB) SaveStore(ctx context.Context, s keep.Store) error {
 	db.stores.mu.Lock()
 	defer db.stores.mu.Unlock()
 	db.stores.known = nil
-	if rel, err := filepath.Rel(db.dir, s.Folder); err == nil && filepath.IsLocal(rel) {
+	if rel, err := filepath.Rel(db.dir, s.Folder); filepath.IsAbs(s.Folder) && err == nil && filepath.IsLocal(rel) {
 		s.Folder = rel
 	}
 	if s.Durability == "" {

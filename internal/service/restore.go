@@ -69,7 +69,7 @@ func sayRestored(w io.Writer, done *backup.Restored, dry bool, dir string) {
 	for _, s := range done.Stores {
 		state := "is there"
 		if _, err := os.Stat(s.Folder); err != nil {
-			state = "is not there: bring its files back, or restore with -store " + s.Name + "=FOLDER"
+			state = "is not there: bring its files back, or restore with -store " + s.Name + "=FOLDER, or begin with an empty one (store mark " + s.Name + ", once the service runs)"
 		}
 		fmt.Fprintf(w, "store %s: %s %s\n", s.Name, s.Folder, state)
 	}

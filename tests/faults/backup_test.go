@@ -1,7 +1,10 @@
 package faults_test
 
 import (
+	"archive/tar"
 	"bytes"
+	"compress/gzip"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -58,6 +61,9 @@ func TestARestoredServiceAnswersAsTheOneThatWasBackedUp(t *testing.T) {
 	assert.Contains(t, string(listed), "urbankeep.db\nmanifest.json\n")
 
 	assert.Contains(t, mustFail(t, plain, "-data", k.Dir, "-replace"), "in use by a running urbankeep")
+	looked, wrong, ended := restore(t, plain, "-data", k.Dir, "-check")
+	assert.Zero(t, ended, wrong)
+	assert.Contains(t, looked, "it can be restored; nothing was changed", "while the service runs")
 	k.Halt(5 * time.Second)
 	assert.Contains(t, mustFail(t, plain, "-data", k.Dir), "holds a data folder already")
 	fresh := filepath.Join(testkit.Folder(t), "keep")
@@ -190,4 +196,25 @@ func TestADamagedBackupTouchesNothing(t *testing.T) {
 		assert.NotEmpty(t, mustFail(t, file, "-data", target), name)
 		assert.NoDirExists(t, target, name)
 	}
+}
+
+// A small file that unpacks to very much is refused before it has filled the disk.
+func TestABackupThatUnpacksWithoutEndIsRefused(t *testing.T) {
+	disk := small(t, "size=400m")
+	file := filepath.Join(t.TempDir(), "bomb.tar.gz")
+	out, err := os.Create(file)
+	require.NoError(t, err)
+	packed, err := gzip.NewWriterLevel(out, gzip.BestSpeed)
+	require.NoError(t, err)
+	inner := tar.NewWriter(packed)
+	const size = 1 << 30
+	require.NoError(t, inner.WriteHeader(&tar.Header{Name: "urbankeep.db", Mode: 0o600, Size: size, Typeflag: tar.TypeReg}))
+	for zeros, n := make([]byte, 1<<20), 0; n < size; n += len(zeros) {
+		_, err := inner.Write(zeros)
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(inner.Close(), packed.Close(), out.Close()))
+	said := mustFail(t, file, "-data", filepath.Join(disk, "data"))
+	assert.Contains(t, said, "more comes out of it than any backup holds")
+	assert.NoDirExists(t, filepath.Join(disk, "data"))
 }

@@ -21,16 +21,6 @@ import (
 	"urbankeep/tests/testkit/sftptalk"
 )
 
-// small mounts a file system of few megabytes, in memory.
-func small(t *testing.T, options string) string {
-	at := testkit.Folder(t)
-	if os.Geteuid() != 0 || exec.Command("mount", "-t", "tmpfs", "-o", options, "tmpfs", at).Run() != nil {
-		t.Skip("mounting needs root")
-	}
-	t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
-	return at
-}
-
 // An account fills the disk of the data folder through a handle that it has open. What others
 // try then is refused before it is done, over every wire; nobody can do what is not in the
 // trail. The operator can still act, and with the disk free again the service goes on.

@@ -19,8 +19,39 @@ import (
 	"filippo.io/age/armor"
 )
 
-// maxManifest bounds the manifest, bytes.
-const maxManifest = 64 << 20
+// What a backup may unpack to is bounded while it is unpacked: one that was made to fill the
+// disk is refused long before it does.
+const (
+	maxManifest = 64 << 20  // bytes
+	maxSecret   = 1 << 20   // of a key or a certificate, bytes
+	maxFiles    = 100_000   // in one backup
+	freely      = 256 << 20 // bytes that may come out whatever went in
+	maxRatio    = 60        // bytes that may come out for each that went in, beyond that; a database gives about ten
+)
+
+// bounded counts what goes in and comes out of a backup.
+type bounded struct {
+	from  io.Reader
+	in    int64
+	out   int64
+	files int
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	b.in += int64(n)
+	return n, err
+}
+
+// Write takes note of what comes out.
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.out += int64(len(p)); b.out > freely+maxRatio*b.in {
+		return 0, errBomb
+	}
+	return len(p), nil
+}
+
+var errBomb = errors.New("more comes out of it than any backup holds")
 
 // Unlock gives what opens an encrypted backup. It is asked only when one is.
 type Unlock func() ([]age.Identity, error)
@@ -28,7 +59,8 @@ type Unlock func() ([]age.Identity, error)
 // Unpack reads a backup into an empty folder and holds it to its manifest. Nothing but that
 // folder is touched; after an error it is of no use.
 func Unpack(r io.Reader, into string, unlock Unlock) (m Manifest, err error) {
-	plain, err := opened(r, unlock)
+	bound := &bounded{from: r}
+	plain, err := opened(bound, unlock)
 	if err != nil {
 		return m, err
 	}
@@ -59,7 +91,10 @@ func Unpack(r io.Reader, into string, unlock Unlock) (m Manifest, err error) {
 		if head.Typeflag != tar.TypeReg || !known(head.Name) {
 			return m, fmt.Errorf("the backup holds %q, which no backup holds: nothing was restored", head.Name)
 		}
-		if have[head.Name], err = extract(root, head.Name, in); err != nil {
+		if bound.files++; bound.files > maxFiles || secret(head.Name) && head.Size > maxSecret {
+			return m, broken(errBomb)
+		}
+		if have[head.Name], err = extract(root, head.Name, io.TeeReader(in, bound)); err != nil {
 			return m, broken(err)
 		}
 	}
@@ -94,6 +129,11 @@ func (m *Manifest) agrees(have map[string]File) error {
 func known(name string) bool {
 	top, _, _ := strings.Cut(name, "/")
 	return path.Clean(name) == name && (name == database || slices.Contains(parts, top))
+}
+
+// secret reports whether an entry is a key or a certificate, which are small.
+func secret(name string) bool {
+	return name == "audit.key" || strings.HasPrefix(name, "hostkeys/") || strings.HasPrefix(name, "tls/")
 }
 
 func extract(root *os.Root, name string, in io.Reader) (File, error) {

@@ -43,6 +43,9 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 	if p.Dir, err = filepath.Abs(p.Dir); err != nil {
 		return done, err
 	}
+	if p.DryRun {
+		return check(ctx, r, p)
+	}
 	fresh := false
 	if _, err := os.Stat(p.Dir); errors.Is(err, fs.ErrNotExist) {
 		fresh = true
@@ -55,7 +58,7 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 		return done, errors.Join(err, fmt.Errorf("the data folder %s is in use by a running urbankeep: stop it first", p.Dir))
 	}
 	defer lock.Unlock()
-	if there := held(p.Dir); len(there) > 0 && !p.Replace && !p.DryRun {
+	if there := held(p.Dir); len(there) > 0 && !p.Replace {
 		return done, fmt.Errorf("%s holds a data folder already (%s): choose an empty one, or say -replace, which moves that aside", p.Dir, there[0])
 	}
 	scratch, err := os.MkdirTemp(p.Dir, "backup-")
@@ -64,7 +67,7 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 	}
 	defer func() {
 		err = errors.Join(err, os.RemoveAll(scratch))
-		if fresh && (err != nil || p.DryRun) {
+		if fresh && err != nil {
 			lock.Unlock()
 			os.Remove(filepath.Join(p.Dir, records.LockName))
 			os.Remove(p.Dir) // if nothing else is in it
@@ -73,7 +76,7 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 	if done.Manifest, err = Unpack(r, scratch, p.Unlock); err != nil {
 		return done, err
 	}
-	if err := p.prove(ctx, scratch, &done); err != nil || p.DryRun {
+	if err := p.prove(ctx, scratch, &done); err != nil {
 		return done, err
 	}
 	there, names := held(p.Dir), held(scratch)
@@ -87,6 +90,24 @@ func Restore(ctx context.Context, r io.Reader, p Plan) (done Restored, err error
 		return done, errors.Join(err, move(held(p.Dir), p.Dir, scratch), move(there, done.Aside, p.Dir))
 	}
 	return done, give(p.Dir, append(names, records.LockName))
+}
+
+// check checks a backup in a folder of its own: in the data folder, where there is room for
+// it and nobody else may look, even while a service uses that; else where the system has
+// things for a while.
+func check(ctx context.Context, r io.Reader, p Plan) (done Restored, err error) {
+	scratch, err := os.MkdirTemp(p.Dir, "backup-")
+	if err != nil {
+		scratch, err = os.MkdirTemp("", "urbankeep-backup-")
+	}
+	if err != nil {
+		return done, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	if done.Manifest, err = Unpack(r, scratch, p.Unlock); err != nil {
+		return done, err
+	}
+	return done, p.prove(ctx, scratch, &done)
 }
 
 // prove opens what was unpacked as a service would, verifies its trail, and says where its
@@ -125,13 +146,16 @@ func (p *Plan) inspect(ctx context.Context, dir string, db *records.DB, done *Re
 		return err
 	}
 	for _, s := range stores {
-		if below, err := filepath.Rel(done.Folder, s.Folder); err == nil && !strings.HasPrefix(below, "..") {
-			s.Folder = filepath.Join(p.Dir, below) // it lay in the data folder
+		for _, data := range []string{dir, done.Folder} {
+			if below, err := filepath.Rel(data, s.Folder); err == nil && filepath.IsLocal(below) {
+				s.Folder = filepath.Join(p.Dir, below) // it lay in the data folder
+			}
 		}
 		if now, ok := p.Stores[s.Name]; ok {
 			if s.Folder, err = filepath.Abs(now); err != nil {
 				return err
 			}
+			s.Mark = "" // that it is the right one is said here
 		}
 		done.Stores = append(done.Stores, s)
 	}
@@ -148,6 +172,9 @@ func (p *Plan) inspect(ctx context.Context, dir string, db *records.DB, done *Re
 		return nil
 	}
 	for _, s := range done.Stores {
+		if below, err := filepath.Rel(p.Dir, s.Folder); err == nil && filepath.IsLocal(below) {
+			s.Folder = below
+		}
 		if err := db.SaveStore(ctx, s); err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package office
 
 import (
 	"context"
+	"os"
 	"slices"
 
 	"urbankeep/internal/files/store"
@@ -78,6 +79,11 @@ func (o *Office) MarkStore(ctx context.Context, who Actor, name string) (keep.St
 		return s, err
 	}
 	before := s
+	if store.Contains(o.Dir, s.Folder) { // no disk can be missing there
+		if err := os.MkdirAll(s.Folder, store.FolderMode); err != nil {
+			return before, keep.Refuse(keep.BadRequest, "the folder "+s.Folder+" can't be made: "+err.Error())
+		}
+	}
 	if s.Mark, err = store.Mark(s); err != nil {
 		return before, keep.Refuse(keep.BadRequest, err.Error())
 	}
