@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: package build demo test check console-test bench vet screenshots tools clean
+.PHONY: package build demo test check console-test bench vet screenshots soak tools clean
 
 build: bin/urbankeep
 
@@ -45,6 +45,12 @@ test: tools build $(if $(PART),,vet console-test)
 # The quick part: no clients, no browser, no whole service.
 check: build vet console-test
 	go test -timeout 60m $$(go list ./internal/... | grep -v -e /demo$$ -e /program$$)
+
+# The checker of histories, as long as FOR says; SEED repeats a run. It needs root on Linux.
+FOR     := 5m
+SEED    := 0
+soak: build
+	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep go test ./tests/faults -v -count=1 -timeout 0 -run HistoriesAgree -args -soak-for $(FOR) -soak-seed $(SEED)
 
 console-test: console/node_modules/.installed
 	cd console && npm run --silent test

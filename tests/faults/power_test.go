@@ -27,6 +27,7 @@ import (
 type disk struct {
 	t           *testing.T
 	image, root string
+	first       string // the image that it was at first
 	cuts        int
 }
 
@@ -35,6 +36,7 @@ func newDisk(t *testing.T) *disk {
 		t.Skip("mounting an image needs root and loop devices")
 	}
 	d := &disk{t: t, image: filepath.Join(t.TempDir(), "image")}
+	d.first = d.image
 	d.run("truncate", "-s", "256M", d.image)
 	d.run("mkfs.ext4", "-q", "-F", d.image)
 	d.root = d.mount(d.image)
@@ -58,7 +60,7 @@ func (d *disk) mount(image string) string {
 func (d *disk) cut() string {
 	d.t.Helper()
 	d.cuts++
-	copied := fmt.Sprint(d.image, d.cuts)
+	copied := fmt.Sprint(d.first, d.cuts)
 	d.run("cp", d.image, copied)
 	return d.mount(copied)
 }

@@ -46,13 +46,16 @@ const picture = computed(() => {
       <h1>Overview</h1>
       <span v-if="status" class="soft">running since {{ moment(status.started) }} {{ zone }}</span>
     </div>
+    <ul v-if="status?.problems.length" class="sheet problems" role="alert">
+      <li v-for="p in status.problems" :key="p"><b>Problem</b> {{ p }}</li>
+    </ul>
     <dl class="strip sheet">
       <div><dt>Sessions</dt><dd>{{ live.living }}</dd></div>
       <div><dt>Transfers running</dt><dd>{{ live.moving }}</dd></div>
       <div><dt>Coming in</dt><dd>{{ rate(live.beat?.up ?? 0) }}</dd></div>
       <div><dt>Going out</dt><dd>{{ rate(live.beat?.down ?? 0) }}</dd></div>
       <div><dt>Operations</dt><dd>{{ live.beat?.operations ?? 0 }}/s</dd></div>
-      <div v-for="l in status?.listeners" :key="l.name"><dt>{{ l.name.toUpperCase() }}</dt><dd class="address">{{ l.listening || 'stopped' }}</dd></div>
+      <div v-for="l in status?.listeners" :key="l.name"><dt>{{ l.name.toUpperCase() }}</dt><dd class="address">{{ l.listening || (l.stopped ? 'stopped' : 'can’t listen') }}</dd></div>
     </dl>
     <div class="sheet">
       <header><h2>The last ten minutes</h2><RouterLink to="/traffic">Traffic over time</RouterLink></header>
@@ -70,5 +73,6 @@ const picture = computed(() => {
 </template>
 
 <style scoped>
+.problems { margin: 0; padding: 10px 14px; list-style: none; color: var(--brick); overflow-wrap: anywhere; }
 .strip dd.address { font-size: 13px; font-weight: 400; line-height: 26px; }
 </style>

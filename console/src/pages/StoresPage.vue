@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
+import { NButton, NDrawer, NInput, NSelect, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
@@ -44,6 +44,27 @@ async function add() {
     form.wrong = sentence(error)
   }
 }
+const durabilities: { value: Schemas['Durability']; label: string }[] = [
+  { value: 'power', label: 'a power cut' },
+  { value: 'process', label: 'the end of the service' },
+]
+async function set(name: string, durability: Schemas['Durability']) {
+  try {
+    await call('PATCH', `/stores/${name}`, { durability } satisfies Schemas['StoreChange'])
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  await load()
+}
+async function mark(name: string) {
+  try {
+    await call('POST', `/stores/${name}/mark`)
+    message.success(`The folder that is there is the store ${name} now.`)
+  } catch (error) {
+    message.error(sentence(error))
+  }
+  await load()
+}
 async function remove(name: string) {
   try {
     await call('DELETE', `/stores/${name}`)
@@ -75,11 +96,16 @@ const close = () => router.push('/stores')
     <div id="grounds" class="sheet">
       <header><h2>Stores</h2><span class="soft">{{ grounds.length ? `they may lie in ${grounds.join(', ')}` : 'they may lie anywhere on the machine' }}</span></header>
       <TableFrame label="Stores">
-        <thead><tr><th>Store</th><th>Folder of the machine</th><th>Mounted by</th><th></th></tr></thead>
+        <thead><tr><th>Store</th><th>Folder of the machine</th><th>State</th><th>What is acknowledged outlives</th><th>Mounted by</th><th></th></tr></thead>
         <tbody>
           <tr v-for="s in stores" :key="s.name">
             <td>{{ s.name }}</td>
             <td class="mono">{{ s.folder }}</td>
+            <td class="wrap"><template v-if="!s.away">there</template><template v-else><b class="wrong">away</b> {{ s.away }} <button v-if="mayChange" class="plain" @click="mark(s.name)">Take what is there</button></template></td>
+            <td>
+              <NSelect v-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
+              <template v-else>{{ durabilities.find((d) => d.value === s.durability)?.label }}</template>
+            </td>
             <td class="wrap">{{ s.users.join(', ') || 'nobody' }}</td>
             <td class="number"><button v-if="mayChange && !s.users.length" class="plain" @click="remove(s.name)">Remove</button></td>
           </tr>
@@ -120,6 +146,7 @@ const close = () => router.push('/stores')
 
 <style scoped>
 .wrap { white-space: normal; min-width: 160px; }
+.durability { width: 190px; }
 .add { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; padding: 10px 14px; border-top: 1px solid var(--line); }
 .wrong { color: var(--brick); }
 .members { margin: 0; }

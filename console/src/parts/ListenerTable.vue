@@ -27,7 +27,7 @@ function rules(l: Listener): string[] {
     <tbody>
       <tr v-for="l in listeners" :key="l.name" class="pick" :class="{ picked: l.name === picked }" @click="emit('pick', l.name)">
         <td><button class="plain" @click.stop="emit('pick', l.name)">{{ l.name }}</button></td>
-        <td :class="l.listening ? 'on' : 'off'">{{ l.listening ? '● listening' : '– stopped' }}</td>
+        <td :class="l.listening ? 'on' : 'off'">{{ l.listening ? '● listening' : l.stopped ? '– stopped' : '▲ can’t listen' }}</td>
         <td>{{ names[l.protocol] }}</td>
         <td class="mono">{{ l.listening || l.address }}</td>
         <td><span :class="{ warn: l.encryption !== 'required' }">{{ l.encryption }}</span></td>
