@@ -74,6 +74,7 @@ const (
 	Restoring       Action = "restore"
 	CollectorSet    Action = "collector-set"
 	DurabilitySet   Action = "durability-set"
+	LimitsSet       Action = "limits-set"
 )
 
 // Outcome is how it ended.

@@ -15,7 +15,7 @@ var (
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
-		BackingUp, Restoring, CollectorSet, DurabilitySet,
+		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet,
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,

@@ -66,7 +66,7 @@ func (c *consoles) serve(s *Service) {
 	for _, face := range []struct {
 		l     net.Listener
 		local bool
-	}{{c.http, false}, {c.local, true}} {
+	}{{s.webCrowd(c.http), false}, {c.local, true}} {
 		server := &http.Server{Handler: api.Handler(face.local), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 		c.servers = append(c.servers, server)
 		s.run(func() error {

@@ -101,10 +101,10 @@ func (s *Service) serverFor(l keep.Listener) protocolServer {
 	log := s.log.With("listener", l.Name)
 	admit := func(from string, l *keep.Listener) bool { return s.door.admits(from, l) }
 	if l.Protocol == keep.SFTP {
-		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Admit: admit, Timeouts: sftp.DefaultTimeouts, Log: log}
+		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Timeouts: sftp.DefaultTimeouts, Log: log}
 	}
 	return &ftp.Server{Listener: l, TLS: &tls.Config{GetCertificate: s.certificate.Get, MinVersion: tls.VersionTLS12, CipherSuites: tlsSuites},
-		Keeper: ftpDoor{s.door}, Admit: admit, Timeouts: ftp.DefaultTimeouts, Log: log}
+		Keeper: ftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Timeouts: ftp.DefaultTimeouts, Log: log}
 }
 
 // begin starts to serve on an open socket. The caller holds posts.mu.

@@ -212,6 +212,7 @@ func (s *Service) lookAround(ctx context.Context) {
 		case <-tick.C:
 			s.door.endWhatHasEnded()
 			s.tryAgain(ctx)
+			s.keepGuard()
 		}
 	}
 }

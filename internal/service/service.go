@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,6 +24,7 @@ import (
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/wire"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 	"urbankeep/internal/watch/collector"
@@ -40,8 +42,8 @@ type Options struct {
 	SFTP         string
 	PassiveLow   int
 	PassiveHigh  int
-	FailureDelay time.Duration     // 0: [signin.FailureDelay]
-	Limits       signin.Limits     // zero: [signin.DefaultLimits]
+	FailureDelay time.Duration     // 0: as the limits say
+	Limits       *keep.Limits      // at first; nil: [keep.UsualLimits]
 	Listeners    map[string]string // addresses of listeners by name; "off" stops one
 	AcceptLoss   bool              // go on although pieces of the data folder are gone
 	Settled      time.Duration     // 0: [collector.Settled]
@@ -74,7 +76,10 @@ type Service struct {
 	Series    *series.Book
 	HostKeys  *hostkey.Ring
 
-	awake       bool        // it is noted that the service runs
+	awake       bool // it is noted that the service runs
+	guard       *signin.Guard
+	repeats     *signin.Repeats
+	crowd       *wire.Crowd // the room for who has not signed in
 	power       atomic.Bool // whether records are to be on the medium when they are acknowledged
 	certificate *certificate.Keeper
 	ledger      *quota.Ledger
@@ -152,29 +157,41 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.certificate, err = certificate.Open(ctx, s.DB, o.Dir, o.Log); err != nil {
 		return err
 	}
-	delay := o.FailureDelay
-	if delay == 0 {
-		delay = signin.FailureDelay
-	}
 	if err := errors.Join(office.Sweep(o.Dir), backup.Sweep(o.Dir)); err != nil {
 		o.Log.Warn("what a rehearsal or a backup left is still there", "cause", err)
 	}
 	hasher := signin.NewHasher()
-	guard := &signin.Guard{Limits: o.Limits}
-	if guard.Limits == (signin.Limits{}) {
-		guard.Limits = signin.DefaultLimits
+	usual := keep.UsualLimits
+	if o.Limits != nil {
+		usual = *o.Limits
 	}
-	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Log: o.Log, Delay: delay,
+	guard := signin.NewGuard(usual)
+	s.guard, s.repeats = guard, &signin.Repeats{Note: s.Trail.Note}
+	s.crowd = s.newCrowd(guard)
+	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Repeats: s.repeats, Log: o.Log, Delay: o.FailureDelay,
 		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
-	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Delay: delay}
+	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
+		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, o.Log, s.counted)
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Dir: o.Dir, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Dir: o.Dir, Usual: usual, Log: o.Log}
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err
 	}
 	s.door.gate.Store(&rules)
+	limits, err := s.Office.Limits(ctx)
+	if err != nil {
+		return err
+	}
+	guard.Limit(limits)
+	s.Traffic.Most(func() (all, ofAccount int) {
+		now := guard.Limits()
+		return int(now.Transfers), int(now.TransfersPerHolder)
+	})
+	if err := s.recallGuard(ctx); err != nil {
+		return err
+	}
 	promised, err := s.Office.Durability(ctx)
 	if err != nil {
 		return err
@@ -398,6 +415,10 @@ func (s *Service) close() error {
 	}
 	if s.collector != nil {
 		s.collector.Close()
+	}
+	if s.repeats != nil {
+		s.repeats.Close()
+		s.keepGuard()
 	}
 	if s.Trail != nil {
 		s.Trail.Close()

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"net"
@@ -143,6 +144,9 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))
 	}
+	if err := v.room(); err != nil {
+		return nil, err
+	}
 	left, err := d.accounts.Enter(v.visitor, a.Name)
 	if err != nil {
 		return nil, err
@@ -173,6 +177,19 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	d.mu.Unlock()
 	d.recheck(ctx, v, a)
 	return opened, nil
+}
+
+// room refuses a session where as many are open as may.
+func (v *visit) room() error {
+	limits := v.door.accounts.Guard.Limits()
+	all, from := v.door.traffic.From(v.visitor.Address)
+	switch {
+	case all >= int(limits.Sessions):
+		return v.door.accounts.Crowded(v.visitor, "the service has as many sessions as it may: try again later")
+	case from >= int(limits.SessionsPerAddress):
+		return v.door.accounts.Crowded(v.visitor, fmt.Sprintf("your address has as many sessions as it may, %d: end one first", limits.SessionsPerAddress))
+	}
+	return nil
 }
 
 // scratch is a house in which a rehearsal can break nothing.

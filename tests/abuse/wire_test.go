@@ -19,7 +19,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/people/signin"
 	"urbankeep/internal/service"
 	"urbankeep/tests/testkit"
 	"urbankeep/tests/testkit/ftptalk"
@@ -246,7 +245,7 @@ func TestOperatorSignInIsSlowedDownAndRecorded(t *testing.T) {
 
 func TestGuessersAreLockedOutAndTheOwnerIsNot(t *testing.T) {
 	k := testkit.StartOn(t, testkit.Folder(t), "127.0.0.1", func(o *service.Options) {
-		o.Limits = signin.Limits{Address: 6, Account: 3, Within: time.Minute, Lockout: time.Minute}
+		o.Limits = testkit.Limits(6, 3)
 	})
 	k.Account("ann")
 	k.Account("ben")

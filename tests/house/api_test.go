@@ -209,6 +209,10 @@ func house(t *testing.T, k *testkit.Keep, c *testkit.Caller) {
 	c.Call("PATCH", "/stores/none", `{}`, 404, nil)
 	c.Call("POST", "/stores/plates/mark", nil, 200, nil)
 	c.Call("PUT", "/audit/durability", `{"durability": "process"}`, 200, nil)
+	c.Call("GET", "/limits", nil, 200, nil)
+	c.Call("PATCH", "/limits", `{"lockout": 60, "sessions": 4000}`, 200, nil)
+	c.Call("PATCH", "/limits", `{"lockout": 0}`, 422, nil)
+	c.Call("PATCH", "/limits", `{"lockouts": 60}`, 422, nil)
 	c.Call("PUT", "/audit/durability", `{"durability": ""}`, 422, nil)
 	c.Call("GET", "/audit/durability", nil, 200, nil)
 	c.Call("PUT", "/store-grounds", api.Grounds{Grounds: []string{folder}}, 409, nil) // files lies elsewhere

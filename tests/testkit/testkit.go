@@ -24,7 +24,7 @@ import (
 
 	"urbankeep/internal/face/cli"
 	"urbankeep/internal/face/command"
-	"urbankeep/internal/people/signin"
+	"urbankeep/internal/keep"
 	"urbankeep/internal/service"
 )
 
@@ -92,7 +92,14 @@ func Start(t *testing.T) *Keep {
 func StartIn(t *testing.T, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
 
 // many failed sign-ins of a test lock nobody out.
-var many = signin.Limits{Address: 1000, Account: 1000, Within: time.Minute, Lockout: time.Minute}
+var many = Limits(1000, 1000)
+
+// Limits are the usual ones with other numbers of failures.
+func Limits(address, account keep.Count) *keep.Limits {
+	l := keep.UsualLimits
+	l.FailuresPerAddress, l.FailuresPerAccount, l.Within, l.Lockout = address, account, 60, 60
+	return &l
+}
 
 // StartOn is StartIn with the files served on another address, and with other options.
 func StartOn(t *testing.T, dir, host string, edit ...func(*service.Options)) *Keep {

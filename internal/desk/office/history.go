@@ -26,11 +26,12 @@ const (
 	retention  = "retention"
 	collectors = "collector"
 	durability = "durability"
+	limits     = "limits"
 	identity   = "service"
 )
 
 // Kinds are the kinds of things that the history has changes of.
-var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, identity}
+var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, limits, identity}
 
 // changed saves a change, keeps it in the history, and records it: all of that or nothing.
 // Before and after are what they are in JSON; nil is nothing.

@@ -62,7 +62,8 @@ type Office struct {
 	Ledger      *quota.Ledger
 	Seal        *audit.Seal
 	Collector   *collector.Sender
-	Dir         string // the data folder, in which no store may lie
+	Dir         string      // the data folder, in which no store may lie
+	Usual       keep.Limits // while none were set
 	Log         *slog.Logger
 
 	retiring sync.Mutex // one at a time

@@ -33,6 +33,10 @@ func (o *Office) wayOf(what string) way {
 		}), putter(func(ctx context.Context, who Actor, d durabilityFacts) error {
 			return o.SetDurability(ctx, who, d.Durability)
 		}), nil},
+		limits: {alone(o.Limits), putter(func(ctx context.Context, who Actor, l keep.Limits) error {
+			_, err := o.SetLimits(ctx, who, func(now *keep.Limits) { *now = l })
+			return err
+		}), nil},
 		identity: {alone(o.Identity), putter(o.SetIdentity), nil},
 	}[what]
 }

@@ -31,6 +31,11 @@ const (
 // live streams what changes as server-sent events (HTML, section 9.2). Each message
 // holds what is new since the one before.
 func (s *Server) live(c *gin.Context) error {
+	leave, err := s.streams.enter(actor(c).Operator)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("X-Accel-Buffering", "no")

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	_ "embed"
 	"encoding/json"
@@ -44,6 +45,7 @@ type Server struct {
 	Status    func(ctx context.Context) (api.Status, error)
 	Admit     func(address string) bool // by the network rules of the service
 	Stopping  context.Context           // ends event streams
+	streams   streams
 	Log       *slog.Logger
 }
 
@@ -73,7 +75,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
-	}), s.measure, headers, s.admit(local))
+	}), s.measure, headers, s.admit(local), slowBody)
 	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
@@ -122,6 +124,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.PUT("/certificate", s.handle(s.setCertificate))
 	known.GET("/lockouts", s.handle(s.lockouts))
 	known.DELETE("/lockouts/:name", s.handle(s.liftLockout))
+	known.GET("/limits", s.handle(s.limits))
+	known.PATCH("/limits", s.handle(s.setLimits))
 	known.GET("/gate", s.handle(s.gate))
 	known.PUT("/gate", s.handle(s.setGate))
 	known.GET("/stores", s.handle(s.stores))
@@ -309,12 +313,36 @@ func statusOf(reason keep.Reason) int {
 	return http.StatusForbidden
 }
 
+// bodyTime is how long the body of a request may take to come.
+const bodyTime = 20 * time.Second
+
+// slowBody bounds how long a request's body may take, whether anybody reads it or not.
+func slowBody(c *gin.Context) {
+	if c.Request.ContentLength != 0 {
+		http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyTime))
+	}
+}
+
 // body reads a request's JSON; unknown fields are refused.
 func body(c *gin.Context, into any) error {
 	if kind, _, _ := strings.Cut(c.ContentType(), ";"); kind != "application/json" {
 		return &httpError{http.StatusUnsupportedMediaType, "send the request as application/json"}
 	}
-	decoder := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		return &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d bytes", maxBody)}
+	case err != nil:
+		return &httpError{http.StatusRequestTimeout, "the request's body did not come to its end"}
+	}
+	http.NewResponseController(c.Writer).SetReadDeadline(time.Time{}) // what is asked for may take longer
+	return strictly(text, into)
+}
+
+// strictly reads JSON; unknown fields are refused.
+func strictly(text []byte, into any) error {
+	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
 	err := decoder.Decode(into)
 	var kind *json.UnmarshalTypeError

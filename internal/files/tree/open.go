@@ -35,6 +35,9 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 	var end func(keep.AuditRecord) error
 	f, err := t.openFile(at, mode, func(p *place) (err error) {
 		if end == nil {
+			if err := t.watch.Room(); err != nil {
+				return err
+			}
 			r := t.base(action, at)
 			r.Offset = mode.Offset
 			end, err = t.trail.Announce(r, p.spot().String())

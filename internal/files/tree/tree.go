@@ -29,6 +29,7 @@ type Trail interface {
 type Watcher interface {
 	Doing(action keep.Action, path string)
 	Begin(t Transfer) Meter
+	Room() error // refuses one transfer too many
 }
 
 // Meter counts one running transfer.

@@ -42,6 +42,7 @@ func (l *ledger) last() keep.AuditRecord { return l.records[len(l.records)-1] }
 type unwatched struct{}
 
 func (unwatched) Doing(keep.Action, string)        {}
+func (u unwatched) Room() error                    { return nil }
 func (u unwatched) Begin(tree.Transfer) tree.Meter { return u }
 func (unwatched) Moved(int)                        {}
 func (unwatched) Chunk() int                       { return 0 }

@@ -1,6 +1,7 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,10 +13,6 @@ import (
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 )
-
-// FailureDelay is how long a failed sign-in takes at least, so that guessing is
-// slow and a wrong name takes as long as a wrong password.
-const FailureDelay = time.Second
 
 // Visitor is where an attempt comes from.
 type Visitor struct {
@@ -34,7 +31,8 @@ type Accounts struct {
 	// Sessions counts the live sessions of an account.
 	Sessions func(account string) int
 	Log      *slog.Logger
-	Delay    time.Duration // of a failure; see [FailureDelay]
+	Delay    time.Duration // of a failure, where that is not as the limits say; 0: it is
+	Repeats  *Repeats
 
 	rehearsals rehearsals
 }
@@ -72,7 +70,7 @@ var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must
 // told to. The error is a [*keep.FieldError] when the new one is not good enough.
 func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, old, wanted keep.Secret) error {
 	holder, err := a.DB.Holder(ctx, name)
-	if err != nil || a.Guard.Locked(name, v.Address) || !holder.Account.MustChange {
+	if err != nil || a.Guard.Locked(name, v.Address) || !holder.Account.MustChange || v.may(holder.Account) != nil {
 		return errDenied(err)
 	}
 	if ok, err := a.Hasher.Matches(ctx, holder.Account.PasswordHash, old); !ok || err != nil {
@@ -148,16 +146,10 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
 	}
-	if holder.Account.MustChange {
-		r := v.record(holder.Account.Name, keep.SignIn)
-		r.Outcome, r.Reason, r.Detail = keep.Refused, errMustChange.Reason, errMustChange.Say
-		a.Trail.Note(r)
-		return nil, errMustChange
-	}
 	if t.proved != nil {
-		return a.admit(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password")
+		return a.admitBy(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password", true)
 	}
-	return a.admit(ctx, v, t, holder.Account, started, "", "password")
+	return a.admitBy(ctx, v, t, holder.Account, started, "", "password", true)
 }
 
 // mail is what an anonymous guest gave in place of a password; RFC 1635, section 3.3,
@@ -194,14 +186,31 @@ func (a *Accounts) Left(v Visitor, account string, since time.Time, why *keep.Fa
 // admit records a sign-in; the fingerprint of the key, if it was one, stands in the
 // record as its target.
 func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, fingerprint, how string) (*keep.Effective, error) {
-	if closed := account.Closed(time.Now()); closed != nil {
-		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, closed.Say, nil)
+	return a.admitBy(ctx, v, t, account, started, fingerprint, how, false)
+}
+
+// may says why an account may not be used now, from there, over that; whoever proved it.
+func (v *Visitor) may(account *keep.Effective) *keep.Fault {
+	switch closed := account.Closed(time.Now()); {
+	case closed != nil:
+		return closed
+	case !account.Admit(v.Address):
+		return keep.Refuse(keep.NetworkRefused, "the account may not sign in from this address")
+	case !account.MayUse(v.Protocol):
+		return keep.Refuse(keep.ProtocolRefused, "the account may not sign in over "+string(v.Protocol))
 	}
-	if !account.Admit(v.Address) {
-		return nil, a.fail(ctx, v, account.Name, started, keep.NetworkRefused, "the account may not sign in from this address", nil)
+	return nil
+}
+
+func (a *Accounts) admitBy(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, fingerprint, how string, password bool) (*keep.Effective, error) {
+	if why := v.may(account); why != nil {
+		return nil, a.fail(ctx, v, account.Name, started, why.Reason, why.Say, nil)
 	}
-	if !account.MayUse(v.Protocol) {
-		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "the account may not sign in over "+string(v.Protocol), nil)
+	if password && account.MustChange {
+		r := v.record(account.Name, keep.SignIn)
+		r.Outcome, r.Reason, r.Detail = keep.Refused, errMustChange.Reason, errMustChange.Say
+		a.Repeats.Refused(r)
+		return nil, errMustChange
 	}
 	r := v.record(account.Name, keep.SignIn)
 	r.Duration, r.Outcome, r.Target, r.Detail = time.Since(started), keep.Done, fingerprint, how
@@ -209,7 +218,7 @@ func (a *Accounts) admit(ctx context.Context, v Visitor, t *Attempt, account *ke
 		fault := errFull(account)
 		r := v.record(account.Name, keep.SignIn)
 		r.Outcome, r.Reason, r.Detail = keep.Refused, fault.Reason, fault.Say
-		a.Trail.Note(r)
+		a.Repeats.Refused(r)
 		return nil, fault
 	}
 	if err := a.Trail.Record(r); err != nil {
@@ -230,12 +239,12 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 	if reason == keep.Failure {
 		r.Outcome = keep.Failed
 	}
-	a.Trail.Note(r)
+	a.Repeats.Refused(r)
 	if reason != keep.Failure {
 		a.count(v, name)
 	}
 	select {
-	case <-time.After(a.Delay - time.Since(started)):
+	case <-time.After(cmp.Or(a.Delay, a.Guard.Limits().Delay.Duration()) - time.Since(started)):
 	case <-ctx.Done():
 	}
 	return errDenied(cause)
@@ -248,7 +257,7 @@ func (a *Accounts) count(v Visitor, name string) {
 		return
 	}
 	r := v.record(name, keep.LockedOut)
-	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits.Lockout.String()
+	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits().Lockout.Duration().String()
 	a.Trail.Note(r)
 }
 
@@ -258,11 +267,21 @@ func errFull(account *keep.Effective) *keep.Fault {
 	return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many sessions as it may, %d: end one first", account.MaxSessions))
 }
 
+// Crowded records that there was no room for a session.
+func (a *Accounts) Crowded(v Visitor, say string) *keep.Fault {
+	fault := keep.Refuse(keep.TooManySessions, say)
+	r := v.record("", keep.SignIn)
+	r.Outcome, r.Reason, r.Detail = keep.Refused, fault.Reason, fault.Say
+	a.Repeats.Refused(r)
+	return fault
+}
+
 // RefusePlain records that somebody wanted to sign in without encryption.
 func (a *Accounts) RefusePlain(v Visitor, name string) {
 	r := v.record(name, keep.SignIn)
 	r.Outcome, r.Reason, r.Detail = keep.Refused, keep.NeedsEncryption, "the listener signs in over TLS only"
-	a.Trail.Note(r)
+	a.Repeats.Refused(r)
+	a.count(v, name) // whose name gets another answer, that one is told of
 }
 
 // maxName bounds how much of a made-up account name one record takes.

@@ -70,7 +70,7 @@ func (a *Accounts) Abandon(v Visitor, t *Attempt) {
 	if t.proved != nil {
 		r.Target, r.Detail = t.proved.fingerprint, "a good key, but no password after it"
 	}
-	a.Trail.Note(r)
+	a.Repeats.Refused(r)
 	a.count(v, t.name)
 	*t = Attempt{}
 }

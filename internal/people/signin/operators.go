@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -30,10 +31,12 @@ const (
 
 // Operators proves operators.
 type Operators struct {
-	DB     *records.DB
-	Trail  *audit.Trail
-	Hasher *Hasher
-	Delay  time.Duration // of a failure; see [FailureDelay]
+	DB      *records.DB
+	Trail   *audit.Trail
+	Hasher  *Hasher
+	Delay   time.Duration // of a failure
+	Repeats *Repeats
+	Greeted func(operator, address string) // is told who signed in; nil: nobody wants to know
 
 	mu    sync.Mutex
 	tries map[string]*rate.Limiter // by address
@@ -43,8 +46,15 @@ type Operators struct {
 func (o *Operators) allowed(address string) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.tries == nil || len(o.tries) > maxCounted {
+	address = network(address)
+	if o.tries == nil {
 		o.tries = map[string]*rate.Limiter{}
+	}
+	if o.tries[address] == nil && len(o.tries) >= maxCounted {
+		maps.DeleteFunc(o.tries, func(_ string, l *rate.Limiter) bool { return l.Tokens() >= triesPerMinute })
+		if len(o.tries) >= maxCounted {
+			address = "" // all who come now share one
+		}
 	}
 	if o.tries[address] == nil {
 		o.tries[address] = rate.NewLimiter(rate.Every(time.Minute/triesPerMinute), triesPerMinute)
@@ -62,7 +72,7 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 	r.Operator = name[:min(len(name), maxName)]
 	refuse := func(why *keep.Fault, wait time.Duration) (*keep.Operator, keep.Secret, error) {
 		r.Outcome, r.Reason, r.Duration = keep.Refused, why.Reason, time.Since(started)
-		o.Trail.Note(r)
+		o.Repeats.Refused(r)
 		select {
 		case <-time.After(wait - time.Since(started)):
 		case <-ctx.Done():
@@ -103,6 +113,9 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 	}
 	if err := o.DB.NoteOperator(ctx, operator.ID, started); err != nil {
 		return nil, "", err
+	}
+	if o.Greeted != nil {
+		o.Greeted(operator.Name, v.Address)
 	}
 	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, CookieLife)
 	return operator, cookie, err

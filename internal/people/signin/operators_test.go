@@ -25,7 +25,7 @@ func office(t *testing.T) (*signin.Operators, signin.Visitor) {
 		trail.Close()
 		require.NoError(t, db.Close())
 	})
-	o := &signin.Operators{DB: db, Trail: trail, Hasher: signin.NewHasher(), Delay: time.Millisecond}
+	o := &signin.Operators{DB: db, Trail: trail, Hasher: signin.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Delay: time.Millisecond}
 	v := signin.Visitor{Address: "192.0.2.7", Protocol: keep.Console, Encrypted: true}
 	_, err = o.Add(t.Context(), v, "local", "ilse", keep.Owner, "harbour-master-1")
 	require.NoError(t, err)

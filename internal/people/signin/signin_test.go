@@ -96,7 +96,7 @@ func accounts(t *testing.T) (*signin.Accounts, *records.DB) {
 	require.NoError(t, err)
 	t.Cleanup(func() { trail.Close(); db.Close() })
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: "/x"}))
-	return &signin.Accounts{DB: db, Trail: trail, Hasher: signin.NewHasher(), Guard: &signin.Guard{Limits: signin.DefaultLimits}, Sessions: func(string) int { return 0 }, Log: log, Delay: 150 * time.Millisecond}, db
+	return &signin.Accounts{DB: db, Trail: trail, Hasher: signin.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Guard: signin.NewGuard(keep.UsualLimits), Sessions: func(string) int { return 0 }, Log: log, Delay: 150 * time.Millisecond}, db
 }
 
 func newKey(t *testing.T) ssh.PublicKey {

@@ -66,7 +66,7 @@ func (c *conn) cmdPass(password string) error {
 	if err != nil {
 		c.failures++
 		c.user = ""
-		if c.failures >= maxFailures {
+		if c.failures >= c.server.tries() {
 			c.cut(keep.Refuse(keep.TooManyAttempts, "too many failed sign-ins"))
 			c.quit = true
 			return fail{421, keep.FaultOf(err).Say + "; that was one attempt too many, goodbye"}

@@ -32,6 +32,7 @@ func (o open) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error)   { r
 func (open) Record(keep.AuditRecord) error                                   { return nil }
 func (open) Note(keep.AuditRecord)                                           {}
 func (open) Doing(keep.Action, string)                                       {}
+func (o open) Room() error                                                   { return nil }
 func (o open) Begin(tree.Transfer) tree.Meter                                { return o }
 func (open) Moved(int)                                                       {}
 func (open) Chunk() int                                                      { return 0 }

@@ -58,8 +58,15 @@ type Timeouts struct {
 // DefaultTimeouts are the usual bounds.
 var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute, Connect: 30 * time.Second, Stall: time.Minute, Reply: 30 * time.Second}
 
-// maxFailures ends a connection after so many failed sign-ins.
-const maxFailures = 3
+// usualTries ends a connection after so many failed sign-ins.
+const usualTries = 3
+
+func (s *Server) tries() int {
+	if s.Attempts == nil {
+		return usualTries
+	}
+	return s.Attempts()
+}
 
 // Server serves one listener.
 type Server struct {
@@ -67,6 +74,8 @@ type Server struct {
 	TLS      *tls.Config
 	Keeper   Keeper
 	Admit    func(from string, l *keep.Listener) bool // may an address connect; nil: everybody
+	Attempts func() int                               // sign-ins that one connection may try; nil: a few
+	Crowd    *wire.Crowd                              // the room for who has not signed in; nil: one of its own
 	Timeouts Timeouts
 	Log      *slog.Logger
 
@@ -95,6 +104,7 @@ func (s *Server) Serve(l net.Listener) error {
 			io.WriteString(conn, "421 too many connections that have not signed in; try again later\r\n")
 		}
 	}
+	s.wire.Crowd = s.Crowd
 	return s.wire.Serve(l)
 }
 

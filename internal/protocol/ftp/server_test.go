@@ -82,6 +82,7 @@ func (h *house) Note(r keep.AuditRecord) {
 	h.records = append(h.records, r)
 }
 func (h *house) Doing(keep.Action, string)      {}
+func (h *house) Room() error                    { return nil }
 func (h *house) Begin(tree.Transfer) tree.Meter { return h }
 func (h *house) Moved(int)                      {}
 func (h *house) Chunk() int                     { return 0 }

@@ -62,9 +62,19 @@ type Timeouts struct {
 // DefaultTimeouts are the usual bounds.
 var DefaultTimeouts = Timeouts{SignIn: time.Minute, Idle: 15 * time.Minute, Alive: time.Minute}
 
-// maxTries bounds the sign-in attempts of one connection; clients that offer
-// several keys use one for each.
-const maxTries = 8
+// usualTries bounds the passwords that one connection may try; maxOffers are more tries, for
+// the keys that clients offer one after the other.
+const (
+	usualTries = 3
+	maxOffers  = 5
+)
+
+func (s *Server) tries() int {
+	if s.Attempts == nil {
+		return usualTries + maxOffers
+	}
+	return s.Attempts() + maxOffers
+}
 
 // maxChoices bounds how often a new password may be tried.
 const maxChoices = 3
@@ -79,6 +89,8 @@ type Server struct {
 	HostKeys HostKeys
 	Keeper   Keeper
 	Admit    func(from string, l *keep.Listener) bool // may an address connect; nil: everybody
+	Attempts func() int                               // sign-ins that one connection may try; nil: a few
+	Crowd    *wire.Crowd                              // the room for who has not signed in; nil: one of its own
 	Timeouts Timeouts
 	Log      *slog.Logger
 
@@ -95,6 +107,10 @@ func (s *Server) Serve(l net.Listener) error {
 	s.wire.Handle, s.wire.Log = s.handle, s.Log
 	if s.Admit != nil {
 		s.wire.Admit = func(from string) bool { return s.Admit(from, s.current.Load()) }
+	}
+	s.wire.Crowd = s.Crowd
+	s.wire.TurnAway = func(conn net.Conn) { // lines before the version are allowed (RFC 4253, section 4.2)
+		io.WriteString(conn, "too many connections that have not signed in: try again later\r\n")
 	}
 	return s.wire.Serve(l)
 }
@@ -245,7 +261,7 @@ func (c *conn) config(clientVersion string) *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
 		Config:                      ssh.Config{Ciphers: Ciphers(clientVersion), KeyExchanges: keyExchanges, MACs: macs},
 		ServerVersion:               "SSH-2.0-UrbanKeep",
-		MaxAuthTries:                maxTries,
+		MaxAuthTries:                c.server.tries(),
 		PasswordCallback:            c.byPassword,
 		KeyboardInteractiveCallback: c.byQuestion,
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {

@@ -36,6 +36,7 @@ func (s silent) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) { r
 func (silent) Record(keep.AuditRecord) error                                 { return nil }
 func (silent) Note(keep.AuditRecord)                                         {}
 func (silent) Doing(keep.Action, string)                                     {}
+func (s silent) Room() error                                                 { return nil }
 func (s silent) Begin(tree.Transfer) tree.Meter                              { return s }
 func (silent) Moved(int)                                                     {}
 func (silent) Chunk() int                                                    { return 0 }

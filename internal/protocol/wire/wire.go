@@ -23,7 +23,9 @@ type Server struct {
 	// TurnAway says what can be said to a connection that is one too many, and
 	// must not wait. Nil says nothing.
 	TurnAway func(conn net.Conn)
-	Log      *slog.Logger
+	// Crowd is the room for strangers, which servers may share; nil: [UsualCrowd].
+	Crowd *Crowd
+	Log   *slog.Logger
 
 	mu        sync.Mutex
 	stop      context.CancelFunc // nil until the first Serve or Shutdown
@@ -31,8 +33,7 @@ type Server struct {
 	retired   bool
 	listeners map[net.Listener]bool
 	conns     map[net.Conn]bool
-	strangers map[netip.Addr]int // connections that have not signed in, by address
-	strange   int                // their sum
+	turning   chan struct{} // who is being turned away
 	running   sync.WaitGroup
 }
 
@@ -40,7 +41,10 @@ type Server struct {
 func (s *Server) begin() {
 	if s.stopping == nil {
 		s.stopping, s.stop = context.WithCancel(context.Background())
-		s.listeners, s.conns, s.strangers = map[net.Listener]bool{}, map[net.Conn]bool{}, map[netip.Addr]int{}
+		s.listeners, s.conns, s.turning = map[net.Listener]bool{}, map[net.Conn]bool{}, make(chan struct{}, maxTurning)
+		if s.Crowd == nil {
+			s.Crowd = UsualCrowd()
+		}
 	}
 }
 
@@ -75,13 +79,28 @@ func (s *Server) Serve(l net.Listener) error {
 			continue
 		}
 		if !s.start(conn) {
-			if s.TurnAway != nil {
-				conn.SetDeadline(time.Now().Add(turnAwayTime))
-				s.TurnAway(conn)
-			}
-			conn.Close()
+			s.turnAway(conn)
 		}
 	}
+}
+
+// turnAway says a word to a connection and closes it. Nobody waits for that.
+func (s *Server) turnAway(conn net.Conn) {
+	select {
+	case s.turning <- struct{}{}:
+	default: // too many to talk to
+		conn.Close()
+		return
+	}
+	s.running.Add(1)
+	go func() {
+		defer s.running.Done()
+		defer func() { conn.Close(); <-s.turning }()
+		if s.TurnAway != nil {
+			conn.SetDeadline(time.Now().Add(turnAwayTime))
+			s.TurnAway(conn)
+		}
+	}()
 }
 
 func (s *Server) isRetired() bool {
@@ -90,15 +109,12 @@ func (s *Server) isRetired() bool {
 	return s.retired
 }
 
-// turnAwayTime bounds what a connection that is turned away can keep others
-// waiting; a word fits into an empty socket buffer at once.
-const turnAwayTime = 20 * time.Millisecond
-
-// How many connections may be open on which nobody has signed in yet: a flood of
-// them must not keep out who is inside, nor, from one address, everybody else.
 const (
-	maxStrangers           = 400
-	maxStrangersPerAddress = 40
+	// turnAwayTime bounds how long a connection that is turned away stays; a word fits into
+	// an empty socket buffer at once.
+	turnAwayTime = time.Second
+	// maxTurning bounds how many are being turned away at once.
+	maxTurning = 32
 )
 
 // start runs Handle in a goroutine that Shutdown waits for; false when stopping
@@ -106,13 +122,13 @@ const (
 func (s *Server) start(conn net.Conn) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	from := IP(conn.RemoteAddr())
-	if s.stopping.Err() != nil || s.strange >= maxStrangers || s.strangers[from] >= maxStrangersPerAddress {
+	if s.stopping.Err() != nil {
 		return false
 	}
-	s.strange++
-	s.strangers[from]++
-	known := sync.OnceFunc(func() { s.known(from) })
+	known, ok := s.Crowd.Enter(conn)
+	if !ok {
+		return false
+	}
 	s.conns[conn] = true
 	s.running.Add(1)
 	go func() {
@@ -135,16 +151,6 @@ func (s *Server) start(conn net.Conn) bool {
 func Rescue(log *slog.Logger, remote net.Addr) {
 	if cause := recover(); cause != nil {
 		log.Error("connection ended by a fault of the program", "remote", remote, "cause", cause, "stack", string(debug.Stack()))
-	}
-}
-
-// known takes a connection off the strangers.
-func (s *Server) known(from netip.Addr) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.strange--
-	if s.strangers[from]--; s.strangers[from] == 0 {
-		delete(s.strangers, from)
 	}
 }
 

@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"crypto/rand"
+	"fmt"
 	"slices"
 	"strconv"
 	"sync"
@@ -27,9 +28,11 @@ type Registry struct {
 	mu       sync.Mutex
 	sessions map[string]*Session
 	running  map[string]*transfer
-	recent   []*transfer        // ended, oldest first
-	shared   map[string]*shared // speed limits, by account
-	beats    []Beat             // of the last seconds, oldest first
+	moving   map[string]int              // running transfers, by account
+	most     func() (all, ofAccount int) // how many there may be
+	recent   []*transfer                 // ended, oldest first
+	shared   map[string]*shared          // speed limits, by account
+	beats    []Beat                      // of the last seconds, oldest first
 
 	stop chan struct{}
 	over sync.WaitGroup
@@ -37,7 +40,7 @@ type Registry struct {
 
 // NewRegistry makes an empty registry; Close ends it.
 func NewRegistry() *Registry {
-	r := &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, shared: map[string]*shared{}, stop: make(chan struct{})}
+	r := &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, moving: map[string]int{}, shared: map[string]*shared{}, stop: make(chan struct{})}
 	r.over.Go(r.measure)
 	return r
 }
@@ -116,6 +119,43 @@ func (r *Registry) Open(info SessionInfo, end func(*keep.Fault)) *Session {
 	return s
 }
 
+// Most says how many transfers may run at once, in all and of one account.
+func (r *Registry) Most(most func() (all, ofAccount int)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.most = most
+}
+
+// Room refuses a transfer where as many run as may.
+func (s *Session) Room() error {
+	r := s.r
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.most == nil {
+		return nil
+	}
+	all, ofAccount := r.most()
+	switch {
+	case r.moving[s.info.Account] >= ofAccount:
+		return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many files open as it may, %d: close one first", ofAccount))
+	case len(r.running) >= all:
+		return keep.Refuse(keep.TooManySessions, "the service moves as many files as it may: try again later")
+	}
+	return nil
+}
+
+// From counts the live sessions, all of them and those of one address.
+func (r *Registry) From(address string) (all, from int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.sessions {
+		if s.info.Address == address {
+			from++
+		}
+	}
+	return len(r.sessions), from
+}
+
 // ID is the session's name.
 func (s *Session) ID() string { return s.info.ID }
 
@@ -179,6 +219,7 @@ func (s *Session) Begin(t tree.Transfer) tree.Meter {
 		Offset: t.Offset, Total: t.Total, Started: time.Now().UTC()}}
 	tr.version.Store(version)
 	r.running[tr.info.ID] = tr
+	r.moving[s.info.Account]++
 	return tr
 }
 
@@ -202,6 +243,9 @@ func (t *transfer) End(outcome keep.Outcome, reason keep.Reason) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.running, t.info.ID)
+	if r.moving[t.info.Account]--; r.moving[t.info.Account] <= 0 {
+		delete(r.moving, t.info.Account)
+	}
 	t.info.Ended, t.info.Outcome, t.info.Reason = time.Now().UTC(), outcome, reason
 	t.version.Store(r.version.Add(1))
 	t.s.version, t.s.info.Active = t.version.Load(), t.info.Ended
