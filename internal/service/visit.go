@@ -35,6 +35,7 @@ type door struct {
 	traffic  *traffic.Registry
 	ledger   *quota.Ledger
 	moves    tree.Moves
+	heavy    tree.Heavy
 	log      *slog.Logger
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
@@ -139,7 +140,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

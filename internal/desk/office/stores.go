@@ -76,6 +76,12 @@ func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store) (keep.St
 	if err != nil {
 		return s, err
 	}
+	if who.Role != keep.Owner && len(below) == 0 {
+		return s, &keep.FieldError{Field: "folder", Say: "only an owner can make a folder anywhere on the machine a store; once an owner has said where stores may lie (store grounds), managers can make them there"}
+	}
+	if s.Durability == "" {
+		s.Durability = keep.Power
+	}
 	if s.Folder, err = store.Found(s.Folder, below, known, o.Dir); err != nil {
 		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
 	}

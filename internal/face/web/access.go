@@ -96,21 +96,30 @@ func (s *Server) dropCodes(c *gin.Context) error {
 	return nil
 }
 
-// accessOf is whose ways in a request may see and end: owners everybody's.
-func accessOf(c *gin.Context) string {
-	if who := actor(c); who.Role != keep.Owner {
-		return who.Operator
+// accessOf is whose ways in a request may see and end: owners everybody's, others their own. A
+// token that is no owner's sees and ends itself only.
+func accessOf(c *gin.Context) (operator string, only string) {
+	who := actor(c)
+	switch {
+	case who.Role == keep.Owner:
+		return c.Query("operator"), ""
+	case c.GetBool("token"):
+		return who.Operator, c.GetString("access")
 	}
-	return c.Query("operator")
+	return who.Operator, ""
 }
 
 func (s *Server) access(c *gin.Context) error {
-	found, err := s.Operators.Accesses(c.Request.Context(), accessOf(c))
+	of, only := accessOf(c)
+	found, err := s.Operators.Accesses(c.Request.Context(), of)
 	if err != nil {
 		return err
 	}
 	page := api.Page[api.Access]{Items: []api.Access{}}
 	for _, a := range found {
+		if only != "" && a.ID != only {
+			continue
+		}
 		kind := a.Kind
 		if kind == "cookie" {
 			kind = "console"
@@ -123,7 +132,11 @@ func (s *Server) access(c *gin.Context) error {
 }
 
 func (s *Server) endAccess(c *gin.Context) error {
-	if err := s.Operators.EndAccess(c.Request.Context(), visitorOf(c), actor(c).Operator, accessOf(c), c.Param("id")); err != nil {
+	of, only := accessOf(c)
+	if only != "" && only != c.Param("id") {
+		return &httpError{http.StatusForbidden, "a token can end itself only: sign in to end others"}
+	}
+	if err := s.Operators.EndAccess(c.Request.Context(), visitorOf(c), actor(c).Operator, of, c.Param("id")); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)
@@ -133,9 +146,6 @@ func (s *Server) endAccess(c *gin.Context) error {
 func (s *Server) addToken(c *gin.Context) error {
 	var ask api.TokenNew
 	if err := body(c, &ask); err != nil {
-		return err
-	}
-	if err := ownersOnly(c); err != nil {
 		return err
 	}
 	token, err := s.Operators.NewToken(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), ask.Label, ask.Role, time.Duration(ask.Days)*24*time.Hour)

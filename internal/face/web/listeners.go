@@ -127,6 +127,9 @@ func (s *Server) setCertificate(c *gin.Context) (err error) {
 	case ask.SelfSigned && ask.CertificateFile == "" && ask.Certificate == "":
 		err = s.Office.RenewCertificate(ctx, who)
 	case ask.CertificateFile != "" && ask.Certificate == "" && !ask.SelfSigned:
+		if err := ownersOnly(c); err != nil {
+			return err
+		}
 		err = s.Office.FollowCertificate(ctx, who, certificate.Files{Certificate: ask.CertificateFile, Key: ask.KeyFile})
 	case ask.Certificate != "" && ask.CertificateFile == "" && !ask.SelfSigned:
 		err = s.Office.StoreCertificate(ctx, who, keep.Secret(ask.Certificate), keep.Secret(ask.Key))

@@ -30,6 +30,11 @@ var noOpenat2 atomic.Bool
 
 func openAt(name string) (Folder, error) {
 	fd, err := unix.Open(name, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err == nil {
+		if err = forFiles(fd); err != nil {
+			unix.Close(fd)
+		}
+	}
 	if err != nil {
 		return nil, wrong("open", path.Base(name), err)
 	}
@@ -78,7 +83,7 @@ func (f *at) Enter(name string) (Folder, error) {
 	}
 	var fd int
 	err := again(func() (err error) {
-		fd, err = unix.Openat(f.fd, name, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		fd, err = f.openOne(name, unix.O_PATH|unix.O_DIRECTORY, 0)
 		return err
 	})
 	if err == unix.ENOTDIR { // a link too
@@ -92,13 +97,36 @@ func (f *at) Enter(name string) (Folder, error) {
 	return &at{fd}, nil
 }
 
+// openOne opens a single name, which is no link.
+func (f *at) openOne(name string, flag int, mode uint32) (fd int, err error) {
+	if !noOpenat2.Load() {
+		how := unix.OpenHow{Flags: uint64(flag | unix.O_NOFOLLOW), Resolve: crossFlags}
+		if flag&unix.O_CREAT != 0 {
+			how.Mode = uint64(mode)
+		}
+		switch fd, err = openBelow(f.fd, name, how); err {
+		case unix.ENOSYS, unix.EPERM:
+			noOpenat2.Store(err == unix.ENOSYS)
+		default:
+			return fd, err
+		}
+	}
+	fd, err = unix.Openat(f.fd, name, flag|unix.O_NOFOLLOW|unix.O_CLOEXEC, mode)
+	if err == nil {
+		if err = forFiles(fd); err != nil {
+			unix.Close(fd)
+		}
+	}
+	return fd, err
+}
+
 func (f *at) Cross(rel string) (Folder, error) {
 	if noOpenat2.Load() {
 		return step(f, rel)
 	}
 	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: crossFlags}
 	for {
-		fd, err := unix.Openat2(f.fd, rel, &how)
+		fd, err := openBelow(f.fd, rel, how)
 		switch err {
 		case nil:
 			return &at{fd}, nil
@@ -122,7 +150,7 @@ func (f *at) Open(name string, flag int, mode fs.FileMode) (File, error) {
 	}
 	var fd int
 	err := again(func() (err error) {
-		fd, err = unix.Openat(f.fd, name, flag|unix.O_NOFOLLOW|unix.O_CLOEXEC, uint32(mode.Perm()))
+		fd, err = f.openOne(name, flag, uint32(mode.Perm()))
 		return err
 	})
 	if err != nil {

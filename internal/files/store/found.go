@@ -66,12 +66,17 @@ func Found(folder string, grounds []string, others []keep.Store, data string) (s
 			return "", fmt.Errorf("it overlaps with the store %s, %s: mount a folder of that store instead", s.Name, s.Folder)
 		}
 	}
+	for _, own := range append([]string{"/proc", "/sys", "/dev", "/boot"}, filepath.SplitList(os.Getenv("RUNTIME_DIRECTORY"))...) {
+		if Contains(own, real) || Contains(real, own) {
+			return "", fmt.Errorf("%s belongs to the machine: choose a folder that is for files", own)
+		}
+	}
 	if err := os.MkdirAll(real, FolderMode); err != nil {
 		return "", fmt.Errorf("the folder can't be made: %w", err)
 	}
-	root, err := os.OpenRoot(real)
+	opened, err := openFolder(real)
 	if err != nil {
 		return "", fmt.Errorf("the folder can't be used: %w", err)
 	}
-	return real, root.Close()
+	return real, opened.Close()
 }

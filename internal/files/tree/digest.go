@@ -26,7 +26,7 @@ func (t *Tree) Digest(at string, d Digest) error {
 			return err
 		}
 		defer f.f.Close()
-		return d.of(f.f)
+		return d.of(t, f.f)
 	})
 }
 
@@ -35,10 +35,15 @@ func (f *File) Digest(d Digest) error {
 	if !f.mode.Read {
 		return keep.Refuse(keep.BadRequest, "the file was not opened for reading")
 	}
-	return f.t.act(keep.Hashing, f.path, "", func() error { return d.of(f.f) })
+	return f.t.act(keep.Hashing, f.path, "", func() error { return d.of(f.t, f.f) })
 }
 
-func (d Digest) of(file io.ReaderAt) error {
+func (d Digest) of(t *Tree, file io.ReaderAt) error {
+	end, err := t.Heavy(d.Stop)
+	if err != nil {
+		return err
+	}
+	defer end()
 	length := d.Length
 	if length == 0 {
 		length = 1<<62 - d.From

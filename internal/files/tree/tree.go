@@ -69,6 +69,7 @@ type Tree struct {
 	watch  Watcher
 	ledger *quota.Ledger
 	moves  *Moves
+	heavy  *Heavy
 }
 
 type mounted struct {
@@ -84,6 +85,7 @@ type House struct {
 	Ledger *quota.Ledger
 	Trail  Trail
 	Moves  *Moves // nil: the tree has the stores for itself
+	Heavy  *Heavy // nil: the tree has the machine for itself
 	Open   Opener // nil: [store.Open]
 }
 
@@ -95,6 +97,9 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves}
 	if t.moves == nil {
 		t.moves = new(Moves)
+	}
+	if t.heavy = house.Heavy; t.heavy == nil {
+		t.heavy = new(Heavy)
 	}
 	if house.Open == nil {
 		house.Open = store.Open

@@ -8,6 +8,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -98,11 +99,11 @@ func stampOf(f Files) string {
 
 func load(f Files) (*tls.Certificate, string, error) {
 	stamp := stampOf(f)
-	text, err := os.ReadFile(f.Certificate)
+	text, err := readPlain(f.Certificate)
 	if err != nil {
 		return nil, stamp, err
 	}
-	key, err := os.ReadFile(f.Key)
+	key, err := readPlain(f.Key)
 	if err != nil {
 		return nil, stamp, err
 	}
@@ -111,6 +112,26 @@ func load(f Files) (*tls.Certificate, string, error) {
 		err = stillGood(pair)
 	}
 	return pair, stamp, err
+}
+
+// maxFile bounds a file of a certificate or a key, bytes.
+const maxFile = 1 << 20
+
+// readPlain reads a plain file of bounded size; nothing makes it wait.
+func readPlain(name string) ([]byte, error) {
+	f, err := os.OpenFile(name, os.O_RDONLY|noWait, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxFile {
+		return nil, fmt.Errorf("%s is no plain file of at most %d bytes", name, maxFile)
+	}
+	return io.ReadAll(io.LimitReader(f, maxFile))
 }
 
 // parse reads a certificate and its key. What is wrong is a [*keep.FieldError].
@@ -200,8 +221,9 @@ func (k *Keeper) Follow(ctx context.Context, f Files) error {
 		}
 	}
 	pair, stamp, err := load(f)
-	if err != nil {
-		return asField(err)
+	if err != nil { // in the same words whatever is there: nobody is to learn what kind of file it is
+		k.log.Warn("a certificate can't be followed", "cause", err)
+		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate that is good now and the key that belongs to it, in PEM form; the log says more"}
 	}
 	return k.use(ctx, f, pair, stamp)
 }
@@ -252,8 +274,9 @@ func (k *Keeper) Renew(ctx context.Context, host string) error {
 func (k *Keeper) useOwn(ctx context.Context) error {
 	f := Files{k.own, k.own}
 	pair, stamp, err := load(f)
-	if err != nil {
-		return asField(err)
+	if err != nil { // in the same words whatever is there: nobody is to learn what kind of file it is
+		k.log.Warn("a certificate can't be followed", "cause", err)
+		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate that is good now and the key that belongs to it, in PEM form; the log says more"}
 	}
 	return k.use(ctx, f, pair, stamp)
 }

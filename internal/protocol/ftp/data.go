@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"strconv"
@@ -36,12 +37,11 @@ func (p *dataPlan) drop() {
 
 func (p *dataPlan) ready() bool { return p.listener != nil || p.active != "" }
 
-// portRange hands out the passive ports of a listener in turn.
+// portRange hands out the passive ports of a listener, so that nobody can tell which is next.
 type portRange struct {
 	low, high int
 
 	mu    sync.Mutex
-	next  int
 	taken map[int]bool
 	none  int // how often all were in use
 }
@@ -62,9 +62,9 @@ func (r *portRange) listen(host string) (net.Listener, func(), error) {
 		r.taken = map[int]bool{}
 	}
 	size := r.high - r.low + 1
-	for range size {
-		port := r.low + r.next%size
-		r.next++
+	first := rand.IntN(size)
+	for n := range size {
+		port := r.low + (first+n)%size
 		if r.taken[port] {
 			continue
 		}

@@ -1,6 +1,7 @@
 package ftp
 
 import (
+	"context"
 	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -68,7 +69,7 @@ func (c *conn) cmdHash(arg string) error {
 	if to >= 0 {
 		end = min(end, to)
 	}
-	d := tree.Digest{From: from, Length: end + 1 - from, Stop: c.ctx}
+	d := tree.Digest{From: from, Length: end + 1 - from}
 	for _, h := range hashes {
 		if h.name == c.hash {
 			d.New = h.make
@@ -79,8 +80,13 @@ func (c *conn) cmdHash(arg string) error {
 	if d.Length <= 0 {
 		d.From, d.Length = info.Size(), 1 // nothing is left to hash
 	}
-	if err := c.tree.Digest(at, d); err != nil {
-		return err
+	err = c.attended(nil, func(ctx context.Context) error {
+		d.Stop = ctx
+		return c.tree.Digest(at, d)
+	})
+	if err != nil {
+		c.finish(err)
+		return nil
 	}
 	c.reply(213, fmt.Sprintf("%s %d-%d %x %s", c.hash, from, max(from, end+1), sum, arg))
 	return nil

@@ -260,9 +260,15 @@ func (c *conn) finish(err error) {
 // connection meanwhile. It returns when the work has ended, with a [keep.Fault]
 // when it was not completed. Closing stopped ends it, too.
 func (c *conn) carry(start string, stopped <-chan struct{}, work func(dataConn) error) error {
+	c.reply(150, start)
+	return c.attended(stopped, func(ctx context.Context) error { return c.exchange(ctx, work) })
+}
+
+// attended runs work that may take long, listening to the command connection meanwhile: its
+// context ends when the client asks for that or leaves.
+func (c *conn) attended(stopped <-chan struct{}, work func(context.Context) error) error {
 	ctx, cancel := context.WithCancel(c.ctx)
 	defer cancel()
-	c.reply(150, start)
 	c.raw.SetReadDeadline(time.Time{}) // a running transfer is not idleness
 	r := &running{started: time.Now(), cancel: cancel, done: make(chan error, 1)}
 	c.transfer = r
@@ -271,7 +277,7 @@ func (c *conn) carry(start string, stopped <-chan struct{}, work func(dataConn) 
 		err := error(keep.Refuse(keep.Failure, "the service failed; its log says why"))
 		defer func() { r.done <- err }()
 		defer wire.Rescue(c.server.Log, c.raw.RemoteAddr())
-		err = c.exchange(ctx, work)
+		err = work(ctx)
 	}()
 	return c.attend(r, stopped)
 }

@@ -122,6 +122,11 @@ func (r *request) copyData() error {
 	}
 	buf := buffer(maxPacket)
 	defer release(buf)
+	end, err := r.s.tree.Heavy(r.s.conn.ctx)
+	if err != nil {
+		return err
+	}
+	defer end()
 	_, err = io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(to, int64(writeAt))}, struct{ io.Reader }{whileConnected{r.s.conn.ctx, source}}, buf[:cap(buf)])
 	return err
 }

@@ -229,6 +229,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 			c.serveChannel(channel, asked)
 		})
 	}
+	c.cancel() // what is still done is for nobody
 	running.Wait()
 	c.leave(shell.Wait())
 }
