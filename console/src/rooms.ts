@@ -16,6 +16,7 @@ export const settings = [
   { to: '/settings#retention', text: 'Retention and archives' },
   { to: '/gate', text: 'Network rules' },
   { to: '/gate#lockouts', text: 'Lockouts' },
+  { to: '/gate#limits', text: 'Limits: failed sign-ins, sessions, transfers' },
   { to: '/stores#grounds', text: 'Where stores may lie' },
   { to: '/operators#access', text: 'Console sign-ins and API tokens' },
   { to: '/operators#own', text: 'Your password and one-time codes' },

@@ -81,7 +81,9 @@ type TokenNew struct {
 
 // Token is an API token, shown this once.
 type Token struct {
-	Token string `json:"token"`
+	Token   string    `json:"token"`
+	Role    keep.Role `json:"role"`
+	Expires time.Time `json:"expires"`
 }
 
 // SignIn asks to sign an operator in.

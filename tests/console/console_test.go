@@ -200,6 +200,13 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 	p.Press("Save")
 	p.Shows("body", "It holds for new connections")
 	assert.Contains(t, k.Must(nil, "gate", "show"), "127.0.0.0/8")
+	p.Over("input[name=lockout]", "0")
+	p.Press("Save the limits")
+	p.Shows("#limits .wrong", "it must be from")
+	p.Over("input[name=lockout]", "1800")
+	p.Press("Save the limits")
+	p.Shows("body", "It holds at once, for everybody")
+	assert.Contains(t, k.Must(nil, "limits", "show"), "30m0s")
 }
 
 // What moves, and what moved: a transfer that is ended with a reason, traffic drilled

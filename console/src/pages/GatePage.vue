@@ -3,6 +3,7 @@ import { NButton, NInput, useDialog, useMessage } from 'naive-ui'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
+import LimitsSheet from '@/parts/LimitsSheet.vue'
 import LockoutSheet from '@/parts/LockoutSheet.vue'
 import TableFrame from '@/parts/TableFrame.vue'
 
@@ -80,6 +81,7 @@ async function save(meant = false) {
       </TableFrame>
     </div>
     <LockoutSheet :may-change="mayChange" />
+    <LimitsSheet :may-change="mayChange" />
   </section>
 </template>
 

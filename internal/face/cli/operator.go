@@ -138,7 +138,8 @@ func tokenAdd(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, made)
 		}
-		fmt.Fprintln(env.Out, made.Token)
-		return nil
+		fmt.Fprintf(env.Err, "works as %s until %s %s\n", made.Role, at(&made.Expires), zoneName())
+		_, err := fmt.Fprintln(env.Out, made.Token)
+		return err
 	}
 }

@@ -273,6 +273,9 @@ func gateSet(flags *flag.FlagSet, f *common) run {
 		if err := c.call(ctx, http.MethodPut, "/gate", g, &g); err != nil {
 			return err
 		}
+		if rules := (keep.Rules{Allow: g.Allow, Deny: g.Deny}); !rules.Admit("127.0.0.1") {
+			fmt.Fprintln(env.Err, "note: this machine does not let itself in any more: the console can't be reached at 127.0.0.1, nor tried by checkup; commands on the machine still work")
+		}
 		return sayGate(env, f, g)
 	}
 }

@@ -148,10 +148,11 @@ func (s *Server) addToken(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	token, err := s.Operators.NewToken(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), ask.Label, ask.Role, time.Duration(ask.Days)*24*time.Hour)
+	life := time.Duration(ask.Days) * 24 * time.Hour
+	token, role, err := s.Operators.NewToken(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), ask.Label, ask.Role, life)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.Token{Token: token.Reveal()})
+	c.JSON(http.StatusCreated, api.Token{Token: token.Reveal(), Role: role, Expires: time.Now().Add(life).UTC()})
 	return nil
 }

@@ -32,31 +32,31 @@ func (o *Operators) by(ctx context.Context, kind string, secret keep.Secret) (*k
 const MaxTokenLife = 366 * 24 * time.Hour
 
 // NewToken makes an API token that stands for an operator, with its role or a lesser
-// one; by asks for it.
-func (o *Operators) NewToken(ctx context.Context, v Visitor, by, name, label string, role keep.Role, life time.Duration) (keep.Secret, error) {
+// one, which it gives too; by asks for it.
+func (o *Operators) NewToken(ctx context.Context, v Visitor, by, name, label string, role keep.Role, life time.Duration) (token keep.Secret, as keep.Role, err error) {
 	if life <= 0 || life > MaxTokenLife {
-		return "", &keep.FieldError{Field: "days", Say: "use 1 to 366"}
+		return "", "", &keep.FieldError{Field: "days", Say: "use 1 to 366"}
 	}
 	operator, err := o.find(ctx, name)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	if role == "" {
 		role = operator.Role
 	}
 	if err := role.Check(); err != nil {
-		return "", err
+		return "", "", err
 	}
 	if operator.Role.Lesser(role) != role {
-		return "", &keep.FieldError{Field: "role", Say: "a token can't do more than its operator, who is " + string(operator.Role)}
+		return "", "", &keep.FieldError{Field: "role", Say: "a token can't do more than its operator, who is " + string(operator.Role)}
 	}
 	r := v.record("", keep.TokenAdd)
 	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, label+" as "+string(role)
-	var token keep.Secret
-	return token, o.Trail.Change(ctx, r, func(ctx context.Context) (err error) {
+	err = o.Trail.Change(ctx, r, func(ctx context.Context) (err error) {
 		token, err = o.prove(ctx, records.Proof{Kind: "token", Operator: operator.ID, Label: label, Role: role, Address: v.Address}, life)
 		return err
 	})
+	return token, role, err
 }
 
 // Access is one way in that an operator has open: a console sign-in or an API token.
