@@ -22,7 +22,7 @@ type Limits struct {
 // UsualLimits are enough for a person who tries all their passwords, far too few for a program
 // that tries a list.
 var UsualLimits = Limits{FailuresPerAddress: 20, FailuresPerAccount: 10, Within: 600, Lockout: 900,
-	Delay: 1, Attempts: 3, Sessions: 5000, SessionsPerAddress: 500, Transfers: 5000, TransfersPerHolder: 1000}
+	Delay: 1, Attempts: 3, Sessions: 10_000, SessionsPerAddress: 5000, Transfers: 10_000, TransfersPerHolder: 3000}
 
 // Check reports what is wrong with the limits as a [*FieldError].
 func (l *Limits) Check() error {

@@ -159,6 +159,7 @@ type world struct {
 	crowded      *exec.Cmd // a service with many accounts; nil until it is needed
 	crowdedAt    string
 	trails       trails
+	disk         durable
 }
 
 func (w *world) start() error {
@@ -184,6 +185,12 @@ func (w *world) start() error {
 	}
 	if err := w.account(data); err != nil {
 		return err
+	}
+	// The floors promise nothing of a power cut: see powerRows.
+	for _, args := range [][]string{{"store", "set", "files", "-durability", "process"}, {"audit", "durability", "process"}} {
+		if out, err := exec.Command("bin/urbankeep", append(args, "-data", data)...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%v: %w: %s", args, err, out)
+		}
 	}
 	return w.startFloor()
 }
@@ -268,6 +275,7 @@ func (w *world) startFloor() error {
 
 func (w *world) stop() {
 	w.trails.close()
+	w.disk.stop()
 	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
@@ -291,9 +299,13 @@ func (w *world) fresh(name string) string {
 
 // sftp runs a batch of the real client.
 func (w *world) sftp(address string, lines ...string) error {
+	return w.sftpAs("crew", address, lines...)
+}
+
+func (w *world) sftpAs(account, address string, lines ...string) error {
 	_, port, _ := net.SplitHostPort(address)
 	run := exec.Command("sftp", "-q", "-b", "-", "-P", port, "-i", w.key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no",
-		"-o", "UserKnownHostsFile="+os.DevNull, "crew@127.0.0.1")
+		"-o", "UserKnownHostsFile="+os.DevNull, account+"@127.0.0.1")
 	run.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
 	if out, err := run.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)

@@ -118,11 +118,17 @@ func (c *conn) dispatch(text string) {
 	from := c.renameFrom
 	if err := cmd.run(c, arg); err != nil {
 		c.replyError(err)
+		if usesData[verb] && c.data.ready() {
+			c.letDown()
+		}
 	}
 	if verb != "RNFR" && from != "" {
 		c.renameFrom = "" // RNTO comes right after RNFR or not at all (RFC 959, section 4.1.3)
 	}
 }
+
+// usesData are the commands that a data connection belongs to.
+var usesData = map[string]bool{"RETR": true, "STOR": true, "APPE": true, "STOU": true, "LIST": true, "NLST": true, "MLSD": true}
 
 // path makes a clean path of a command's argument.
 func (c *conn) path(arg string) (string, error) { return keep.CleanPath(c.cwd, arg) }

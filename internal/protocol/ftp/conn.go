@@ -24,6 +24,7 @@ type conn struct {
 	control  net.Conn // raw, or TLS over it
 	lines    *lineReader
 	stopping context.Context
+	draining sync.WaitGroup  // data connections that are read on for a client's sake
 	ctx      context.Context // ends with the connection, or when it is cut
 	cancel   context.CancelFunc
 	pending  chan line // the read under way, if any
@@ -100,6 +101,7 @@ func (c *conn) end() {
 	if c.pending != nil {
 		<-c.pending // the reader has seen the close
 	}
+	c.draining.Wait()
 	why := c.cutReason()
 	if why == nil && !c.quit {
 		why = keep.Refuse(keep.ClientGone, "the client closed the connection")

@@ -114,7 +114,6 @@ func (c *conn) listing(arg string, form func(entry) string) error {
 	}
 	entries, err := c.entries(arg)
 	if err != nil {
-		c.data.drop()
 		return err
 	}
 	return c.sendListing(func(line func(string)) error {
@@ -182,7 +181,6 @@ func (c *conn) cmdMlsd(arg string) error {
 		found, err = c.tree.ReadFolder(at)
 	}
 	if err != nil {
-		c.data.drop()
 		return err
 	}
 	return c.sendListing(func(line func(string)) error {

@@ -90,12 +90,12 @@ func (c *conn) cmdRetr(arg string) error {
 	}
 	if c.ascii {
 		// The offset counts bytes as they are sent (RFC 3659, section 5.3).
-		c.move(f, "sending text", func(d dataConn) error {
+		c.move(f, "sending text", false, func(d dataConn) error {
 			return f.SendTo(&asciiWriter{w: &skipWriter{w: d, skip: from}}, 0, -1)
 		})
 		return nil
 	}
-	c.move(f, fmt.Sprintf("sending %d bytes", length), func(d dataConn) error { return f.SendTo(d, from, length) })
+	c.move(f, fmt.Sprintf("sending %d bytes", length), false, func(d dataConn) error { return f.SendTo(d, from, length) })
 	return nil
 }
 
@@ -157,7 +157,7 @@ func (c *conn) resumeText(at string, mode tree.OpenMode, start string) error {
 		f.Abort(keep.Refuse(keep.BadRequest, "the client wanted to go on where it can't"))
 		return err
 	}
-	c.move(f, start, func(d dataConn) error { return f.ReceiveFrom(&asciiReader{r: d}, from) })
+	c.move(f, start, true, func(d dataConn) error { return f.ReceiveFrom(&asciiReader{r: d}, from) })
 	return nil
 }
 
@@ -169,7 +169,7 @@ func (c *conn) store(at string, mode tree.OpenMode, start string) {
 	stopped, done := make(chan struct{}), make(chan struct{})
 	var watch sync.WaitGroup
 	ascii := c.ascii
-	err := c.carry(start, stopped, func(d dataConn) (err error) {
+	err := c.carry(start, true, stopped, func(d dataConn) (err error) {
 		if f, err = c.tree.Open(at, mode); err != nil {
 			return err
 		}
@@ -213,7 +213,6 @@ func (c *conn) canTransfer() error {
 		return fail{425, "say how to connect first: PASV, EPSV, PORT or EPRT"}
 	}
 	if c.encrypted && !c.protected && c.listener.Encryption == keep.EncryptionRequired {
-		c.data.drop()
 		return fail{522, "data goes encrypted only: PBSZ 0, then PROT P"}
 	}
 	return nil
@@ -227,8 +226,8 @@ type running struct {
 }
 
 // move runs the transfer of a file and answers for it.
-func (c *conn) move(f *tree.File, start string, work func(dataConn) error) {
-	c.finish(ended(f, c.carry(start, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })))
+func (c *conn) move(f *tree.File, start string, incoming bool, work func(dataConn) error) {
+	c.finish(ended(f, c.carry(start, incoming, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })))
 }
 
 // ended closes the file of a transfer that ended with an error or none; what it gives is to
@@ -257,11 +256,11 @@ func (c *conn) finish(err error) {
 }
 
 // carry makes the data connection and runs work on it, listening to the command
-// connection meanwhile. It returns when the work has ended, with a [keep.Fault]
+// connection meanwhile; incoming says that the client sends. It returns when the work has ended, with a [keep.Fault]
 // when it was not completed. Closing stopped ends it, too.
-func (c *conn) carry(start string, stopped <-chan struct{}, work func(dataConn) error) error {
+func (c *conn) carry(start string, incoming bool, stopped <-chan struct{}, work func(dataConn) error) error {
 	c.reply(150, start)
-	return c.attended(stopped, func(ctx context.Context) error { return c.exchange(ctx, work) })
+	return c.attended(stopped, func(ctx context.Context) error { return c.exchange(ctx, incoming, work) })
 }
 
 // attended runs work that may take long, listening to the command connection meanwhile: its
@@ -284,7 +283,7 @@ func (c *conn) attended(stopped <-chan struct{}, work func(context.Context) erro
 
 // exchange makes the data connection, runs work on it and closes it: properly
 // when all went well, else so that the other side sees that something is missing.
-func (c *conn) exchange(ctx context.Context, work func(dataConn) error) error {
+func (c *conn) exchange(ctx context.Context, incoming bool, work func(dataConn) error) error {
 	d, err := c.openData(ctx)
 	if err != nil {
 		return err
@@ -292,6 +291,10 @@ func (c *conn) exchange(ctx context.Context, work func(dataConn) error) error {
 	stop := context.AfterFunc(ctx, d.kill)
 	err = work(d)
 	stop()
+	if incoming && refusal(err) && ctx.Err() == nil {
+		c.drain(d)
+		return err
+	}
 	if err != nil {
 		d.kill()
 		return err
@@ -379,7 +382,7 @@ func (c *conn) cmdAbor(string) error {
 // sendListing sends lines over a data connection as they are made; each ends in
 // CRLF.
 func (c *conn) sendListing(make func(line func(string)) error) error {
-	err := c.carry("here comes the listing", nil, func(d dataConn) error {
+	err := c.carry("here comes the listing", false, nil, func(d dataConn) error {
 		out := bufio.NewWriterSize(d, 32<<10) // keeps the first error to itself until Flush
 		err := make(func(text string) {
 			out.WriteString(text)
