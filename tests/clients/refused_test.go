@@ -3,14 +3,18 @@ package clients_test
 import (
 	"fmt"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"urbankeep/tests/testkit"
 	"urbankeep/tests/testkit/ftptalk"
+	"urbankeep/tests/testkit/sftptalk"
 )
 
 // pythonUpload uploads with Python's ftplib, over TLS with its data, and prints what it is told.
@@ -69,5 +73,45 @@ func TestAnEagerClientReadsTheRefusal(t *testing.T) {
 		assert.ErrorContains(t, err, "EOF", "%s: the connection is closed and not reset", command)
 		eager.Close()
 		c.Say("NOOP", 200)
+	}
+}
+
+// Who may only drop files may look at what it has just made, as many clients do after an
+// upload; at nothing else, and not once another file is there.
+func TestADropperSeesWhatItHasJustMade(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-grant", "/=drop-only")
+	require.NoError(t, os.MkdirAll(k.Home("ann"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(k.Home("ann"), "other"), []byte("x"), 0o640))
+	r := sftptalk.Dial(t, k, "ann")
+	handle := r.Open("/mine", sftptalk.FxfWrite|sftptalk.FxfCreat)
+	require.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpClose, handle))
+	look := func(name string) byte { kind, _ := r.Ask(sftptalk.FxpStat, sftptalk.Str(name)); return kind }
+	assert.EqualValues(t, sftptalk.FxpAttrs, look("/mine"))
+	assert.EqualValues(t, sftptalk.FxpStatus, look("/other"))
+	got, _ := r.Ask(sftptalk.FxpOpen, sftptalk.Str("/mine"), sftptalk.U32(sftptalk.FxfRead), sftptalk.NoAttrs())
+	assert.EqualValues(t, sftptalk.FxpStatus, got, "it can't be read")
+	require.NoError(t, os.Rename(filepath.Join(k.Home("ann"), "other"), filepath.Join(k.Home("ann"), "mine")))
+	assert.EqualValues(t, sftptalk.FxpStatus, look("/mine"))
+}
+
+// A library that sends a link's own path first, to all who don't call themselves OpenSSH, is
+// known by its version.
+func TestALinkIsMadeWhereTheClientMeansIt(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	for version, order := range map[string][2]string{"SSH-2.0-ssh2js1.16.0": {"/own-first", "target"}, "SSH-2.0-OpenSSH_9.2": {"target", "/target-first"}} {
+		client, err := ssh.Dial("tcp", k.Address("sftp"), &ssh.ClientConfig{User: "ann", Auth: []ssh.AuthMethod{ssh.Password(testkit.Password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), ClientVersion: version})
+		require.NoError(t, err)
+		r := sftptalk.Channel(t, client)
+		r.Send(sftptalk.FxpInit, sftptalk.U32(3))
+		r.Receive()
+		assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpSymlink, sftptalk.Str(order[0]), sftptalk.Str(order[1])), version)
+		client.Close()
+	}
+	for _, name := range []string{"own-first", "target-first"} {
+		target, err := os.Readlink(filepath.Join(k.Home("ann"), name))
+		require.NoError(t, err)
+		assert.Equal(t, "target", target)
 	}
 }

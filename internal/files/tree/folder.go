@@ -45,6 +45,9 @@ func (t *Tree) stat(at string, follow bool) (fs.FileInfo, error) {
 	if seen.Allowed {
 		return info, asFault(err)
 	}
+	if err == nil && t.made.is(real, unnamed(info)) {
+		return info, nil
+	}
 	for _, right := range seeFacts {
 		if policy.Decide(right, real, now).Allowed {
 			return info, asFault(err)
@@ -78,6 +81,14 @@ type renamed struct {
 }
 
 func (r renamed) Name() string { return r.name }
+
+// unnamed takes another name off again.
+func unnamed(info fs.FileInfo) fs.FileInfo {
+	if r, is := info.(renamed); is {
+		return r.FileInfo
+	}
+	return info
+}
 
 // Space is how much there is and is left where a clean path lies.
 func (t *Tree) Space(at string) (store.Space, error) {

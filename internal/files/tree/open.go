@@ -141,6 +141,11 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 	} else if err == nil {
 		f.f, f.held, err = t.openThere(&p, mode)
 	}
+	if err == nil && create {
+		if info, err := f.f.Stat(); err == nil {
+			t.made.add(p.path, info)
+		}
+	}
 	if err != nil || !mode.Write || !p.m.power {
 		p.close()
 		return f, err

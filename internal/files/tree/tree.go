@@ -70,6 +70,7 @@ type Tree struct {
 	ledger *quota.Ledger
 	moves  *Moves
 	heavy  *Heavy
+	made   made
 }
 
 type mounted struct {

@@ -25,6 +25,7 @@ type conn struct {
 	lines    *lineReader
 	stopping context.Context
 	draining sync.WaitGroup  // data connections that are read on for a client's sake
+	eager    func()          // ends the wait for a data connection that was refused; nil: there was none
 	ctx      context.Context // ends with the connection, or when it is cut
 	cancel   context.CancelFunc
 	pending  chan line // the read under way, if any

@@ -85,6 +85,10 @@ func (r *portRange) listen(host string) (net.Listener, func(), error) {
 
 func (c *conn) passive() (port int, err error) {
 	c.data.drop()
+	if c.eager != nil { // the client has come to the next one
+		c.eager()
+		c.eager = nil
+	}
 	l, release, err := c.server.ports.listen(wire.IP(c.raw.LocalAddr()).String())
 	if err != nil {
 		return 0, err

@@ -49,9 +49,14 @@ func (c *conn) letDown() {
 		plan.drop()
 		return
 	}
+	ctx, cancel := context.WithCancel(c.ctx)
+	gone := make(chan struct{})
+	c.eager = func() { cancel(); <-gone }
 	c.draining.Go(func() {
+		defer close(gone)
+		defer cancel()
 		defer plan.drop()
-		defer context.AfterFunc(c.ctx, func() { listener.Close() })()
+		defer context.AfterFunc(ctx, func() { listener.Close() })()
 		end := time.Now().Add(eagerTime)
 		listener.SetDeadline(end)
 		raw, err := listener.Accept()
@@ -59,6 +64,7 @@ func (c *conn) letDown() {
 			return
 		}
 		defer raw.Close()
+		defer context.AfterFunc(ctx, func() { raw.Close() })()
 		if wire.IP(raw.RemoteAddr()) != wire.IP(c.raw.RemoteAddr()) {
 			return
 		}

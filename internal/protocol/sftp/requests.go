@@ -340,14 +340,20 @@ func (r *request) readlink() error {
 }
 
 // symlink takes the target first and the link's own path second: the draft has
-// them the other way round, but this is what clients really send.
+// them the other way round, but this is what most clients really send.
 func (r *request) symlink() error {
-	target := r.d.string()
-	at, err := r.path()
-	if err != nil || r.d.err != nil {
+	first, second := r.d.string(), r.d.string()
+	if r.d.err != nil {
+		return nil
+	}
+	if r.s.conn.draftLinks {
+		first, second = second, first
+	}
+	at, err := keep.CleanPath("/", second)
+	if err != nil {
 		return err
 	}
-	return r.s.tree.Symlink(target, at)
+	return r.s.tree.Symlink(first, at)
 }
 
 // expand is "~" as the home, which is the root of the tree.

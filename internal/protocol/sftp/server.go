@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -130,6 +131,9 @@ type conn struct {
 	cancel context.CancelFunc
 	tree   *tree.Tree
 	idle   *time.Timer
+	// draftLinks is for clients that send a link's own path first, as the draft has it, to
+	// every server that does not call itself OpenSSH.
+	draftLinks bool
 
 	answering sync.Mutex // a request that belongs to no channel
 
@@ -199,6 +203,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	raw.SetDeadline(time.Time{})
 	signedIn()
 	c.visit.Named(string(shell.ClientVersion()))
+	c.draftLinks = strings.Contains(version, "ssh2js")
 	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
 		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
 	}
