@@ -38,6 +38,9 @@ func (r *Retention) Check() error {
 			if a == "" || seen[a] {
 				return &FieldError{"kinds", fmt.Sprintf("the action %q stands there twice, or is empty", a)}
 			}
+			if err := CheckWord("kinds", string(a), Actions); err != nil {
+				return err
+			}
 			seen[a] = true
 		}
 	}
@@ -71,17 +74,55 @@ func (r *Retention) Shortest() int {
 	return shortest
 }
 
-// ParseKind reads a kind as ACTION,ACTION=DAYS; "ever" for 0.
-func ParseKind(text string) (k KindRetention, err error) {
+// UsualDays, as the days of a kind, says that it stays as long as everything else.
+const UsualDays = -1
+
+// ParseDays reads a number of days from 1 on, or ever.
+func ParseDays(text string) (int, error) {
+	if text == "ever" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > mostDays {
+		return 0, fmt.Errorf("%q is no number of days from 1 to %d, nor ever", text, mostDays)
+	}
+	return n, nil
+}
+
+// ParseKind reads ACTION,ACTION=DAYS, where DAYS may be ever or usual.
+func ParseKind(text string) (KindRetention, error) {
 	names, days, ok := strings.Cut(text, "=")
-	if k.Days, err = strconv.Atoi(days); days == "ever" {
-		err = nil
+	if !ok || names == "" {
+		return KindRetention{}, &FieldError{"kinds", fmt.Sprintf("%q is not ACTION,ACTION=DAYS, as in list,sign-out=30; ever keeps them, usual as long as all others", text)}
 	}
-	if !ok || err != nil || names == "" {
-		return k, &FieldError{"kinds", fmt.Sprintf("%q is not ACTION,ACTION=DAYS, as in list,sign-out=30; ever keeps them", text)}
-	}
+	k := KindRetention{Days: UsualDays}
 	for name := range strings.SplitSeq(names, ",") {
-		k.Actions = append(k.Actions, Action(strings.TrimSpace(name)))
+		name = strings.TrimSpace(name)
+		if err := CheckWord("action", name, Actions); err != nil {
+			return k, err
+		}
+		k.Actions = append(k.Actions, Action(name))
 	}
-	return k, nil
+	if days == "usual" {
+		return k, nil
+	}
+	var err error
+	if k.Days, err = ParseDays(days); err != nil {
+		err = &FieldError{"kinds", fmt.Sprintf("%q is not ACTION,ACTION=DAYS: %v", text, err)}
+	}
+	return k, err
+}
+
+// Put says how long records of some actions stay; what is said of others stays as it is.
+func (r *Retention) Put(k KindRetention) {
+	kinds := []KindRetention{}
+	for _, was := range r.Kinds {
+		was.Actions = slices.DeleteFunc(slices.Clone(was.Actions), func(a Action) bool { return slices.Contains(k.Actions, a) })
+		if len(was.Actions) > 0 {
+			kinds = append(kinds, was)
+		}
+	}
+	if r.Kinds = kinds; k.Days != UsualDays {
+		r.Kinds = append(r.Kinds, k)
+	}
 }

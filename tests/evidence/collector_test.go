@@ -179,6 +179,19 @@ func TestTheRetentionTakesOutAndTheRestIsProven(t *testing.T) {
 	text := k.Must(nil, "retention", "set", "-days", "400", "-kind", "list,sign-out=30", "-kind", "account-add=ever")
 	assert.Contains(t, text, "list, sign-out   30 days")
 	assert.Contains(t, text, "everything else  400 days")
+	// What no flag names stays, and clearing is said with a word.
+	_, _, status = k.CLI("retention", "set")
+	assert.Equal(t, 2, status)
+	for _, args := range [][]string{{"-days", "0"}, {"-kind", "nosuch=3"}, {"-kind", "sign-in=0"}} {
+		_, stderr, status = k.CLI(append([]string{"retention", "set"}, args...)...)
+		assert.NotZero(t, status, "%v: %s", args, stderr)
+	}
+	text = k.Must(nil, "retention", "set", "-kind", "sign-out=60", "-kind", "account-add=usual")
+	assert.Contains(t, text, "list             30 days")
+	assert.Contains(t, text, "sign-out         60 days")
+	assert.NotContains(t, text, "account-add")
+	assert.Contains(t, text, "everything else  400 days")
+	k.Must(nil, "retention", "set", "-days", "ever", "-kind", "list,sign-out=usual")
 	assert.Contains(t, k.Must(nil, "archive", "now"), "No record was sealed")
 	_, stderr, status = k.CLI("archive", "read", "none.gz")
 	assert.Equal(t, 1, status)

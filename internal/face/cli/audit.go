@@ -28,7 +28,7 @@ func auditCommands() []*command.Command {
 			"Walks the chain from its first record and holds it to the checkpoints that were signed. Ends with status 1 when a record was changed, removed or put in,\nor the trail was cut short or made anew.", auditVerify),
 		clientCommand("retention show", "", "Show how long audit records stay in the trail", "", retentionShow),
 		clientCommand("retention set", "", "Set how long audit records stay in the trail",
-			"What has stayed long enough is sealed into an archive file and taken out, once an hour. -kind may be given several times;\nthe flags together replace what was set.\n  retention set -days 400 -kind list,sign-out=30 -kind account-set,key-add=ever", retentionSet),
+			"What has stayed long enough is sealed into an archive file and taken out, once an hour. -kind may be given several times;\nwhat no flag names stays as it is.\n  retention set -days 400 -kind list,sign-out=30 -kind account-set,key-add=ever", retentionSet),
 		clientCommand("archive list", "", "List the archive files that records were sealed into", "", archiveList),
 		clientCommand("archive now", "", "Seal at once what the retention lets go", "", archiveNow),
 		clientCommand("archive read", "ARCHIVE", "Print the records of an archive that a search asks for", "", archiveRead),

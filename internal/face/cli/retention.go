@@ -55,15 +55,31 @@ func showRetention(env command.Env, keeps keep.Retention, asJSON bool) error {
 }
 
 func retentionSet(flags *flag.FlagSet, f *common) run {
-	keeps := keep.Retention{Kinds: []keep.KindRetention{}}
-	flags.IntVar(&keeps.Days, "days", 0, "how many `days` records stay; 0 is for ever")
-	flags.Func("kind", "`ACTION,ACTION=DAYS`: records of these actions stay so long; ever keeps them", func(text string) error {
+	var kinds []keep.KindRetention
+	days := flags.String("days", "", "how many `days` records stay; ever keeps them")
+	flags.Func("kind", "`ACTION,ACTION=DAYS`: records of these actions stay so long; ever keeps them, usual as long as all others", func(text string) error {
 		k, err := keep.ParseKind(text)
-		keeps.Kinds = append(keeps.Kinds, k)
+		kinds = append(kinds, k)
 		return err
 	})
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var now keep.Retention
+		if *days == "" && kinds == nil {
+			return command.Usagef("say what is to change: -days or -kind; retention show tells what is so now")
+		}
+		var keeps, now keep.Retention
+		if err := c.call(ctx, http.MethodGet, "/audit/retention", nil, &keeps); err != nil {
+			return err
+		}
+		if *days != "" {
+			n, err := keep.ParseDays(*days)
+			if err != nil {
+				return command.Usagef("-days: %s", err)
+			}
+			keeps.Days = n
+		}
+		for _, k := range kinds {
+			keeps.Put(k)
+		}
 		if err := c.call(ctx, http.MethodPut, "/audit/retention", keeps, &now); err != nil {
 			return err
 		}
