@@ -88,7 +88,7 @@ func (w *world) startDurable() error {
 	}
 	for _, args := range [][]string{
 		{"store", "add", "quick", filepath.Join(dir, "quick")}, {"store", "set", "quick", "-durability", "process"},
-		{"account", "add", "crew", "-home", "files:crew", "-key", w.key + ".pub"}, {"account", "add", "quick", "-home", "quick:quick", "-key", w.key + ".pub", "-shared"},
+		{"account", "add", "crew", "-home", "files:crew", "-key", w.key + ".pub"}, {"account", "add", "quick", "-home", "quick:quick"}, {"key", "add", "quick", w.key + ".pub", "-shared"},
 	} {
 		if out, err := exec.Command("bin/urbankeep", append(args, "-data", w.disk.dir)...).CombinedOutput(); err != nil {
 			return fmt.Errorf("%v: %w: %s", args, err, out)

@@ -112,10 +112,12 @@ var ErrLink = errors.New("a symbolic link is there")
 
 // Buffer sizes for [Entries.Next], in bytes: one for a client that asks for a reply at a
 // time, whose lines then take less than the 34,000 bytes that any SFTP client reads; one for
-// reading right through.
+// clients that are known to read 256 KiB, however names have to be spelled; one for reading
+// right through.
 const (
-	SmallRead = 7 << 10
-	LargeRead = 64 << 10
+	SmallRead  = 7 << 10
+	MediumRead = 20 << 10
+	LargeRead  = 64 << 10
 )
 
 // single refuses what is not one plain name.

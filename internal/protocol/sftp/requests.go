@@ -6,7 +6,6 @@ import (
 	"path"
 	"time"
 
-	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -269,7 +268,7 @@ func (r *request) readdir() error {
 		return status{statusFailure, "that handle is a file"}
 	}
 	r.s.awaitAhead(h)
-	entries, err := h.folder.Next(store.SmallRead) // a reply that every client takes: see there
+	entries, err := h.folder.Next(r.s.conn.listRead())
 	if err == io.EOF {
 		return errEOF
 	}

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/wire"
@@ -133,7 +134,8 @@ type conn struct {
 	idle   *time.Timer
 	// draftLinks is for clients that send a link's own path first, as the draft has it, to
 	// every server that does not call itself OpenSSH.
-	draftLinks bool
+	draftLinks  bool
+	longReplies bool // the client is known to read replies of 256 KiB
 
 	answering sync.Mutex // a request that belongs to no channel
 
@@ -185,6 +187,14 @@ func (c *conn) opened(delta int) {
 	}
 }
 
+// listRead is how much of a folder is read for one reply, bytes.
+func (c *conn) listRead() int {
+	if c.longReplies {
+		return store.MediumRead
+	}
+	return store.SmallRead
+}
+
 func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func()) {
 	c := &conn{server: s, raw: raw}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
@@ -204,6 +214,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	signedIn()
 	c.visit.Named(string(shell.ClientVersion()))
 	c.draftLinks = strings.Contains(version, "ssh2js")
+	c.longReplies = strings.Contains(version, "OpenSSH")
 	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
 		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
 	}

@@ -9,7 +9,6 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/wire"
@@ -370,7 +369,7 @@ func (s *session) readAhead(h *handle) {
 	s.ahead, h.ahead = h, ready
 	s.reading.Go(func() {
 		defer close(ready)
-		h.folder.ReadAhead(store.SmallRead)
+		h.folder.ReadAhead(s.conn.listRead())
 	})
 }
 
