@@ -16,6 +16,9 @@ import (
 // moments is how far behind the latest time of its stretch a record may be without being a turn.
 const moments = 2 * time.Second
 
+// maxTurns bounds the stretches that are looked at: with more, all records are.
+const maxTurns = 64
+
 // turns is where the newest stretch is; the zero value is to be read.
 type turns struct {
 	known  bool
@@ -49,6 +52,9 @@ func (db *DB) timeBounds(ctx context.Context, q *AuditQuery, high int64) (to, lo
 	var starts []int64
 	if err := db.read.SelectContext(ctx, &starts, "SELECT seq FROM audit_turn WHERE seq <= ? ORDER BY seq", high); err != nil {
 		return 0, 0, err
+	}
+	if len(starts) > maxTurns {
+		return high, 0, nil
 	}
 	low = high
 	for i, first := range append([]int64{1}, starts...) {
