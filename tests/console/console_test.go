@@ -202,7 +202,7 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 	assert.Contains(t, k.Must(nil, "gate", "show"), "127.0.0.0/8")
 	p.Over("input[name=lockout]", "0")
 	p.Press("Save the limits")
-	p.Shows("#limits .wrong", "it must be from")
+	p.Shows("#limits .wrong", "t must be from")
 	p.Over("input[name=lockout]", "1800")
 	p.Press("Save the limits")
 	p.Shows("body", "It holds at once, for everybody")

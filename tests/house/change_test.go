@@ -141,7 +141,7 @@ func TestFromElsewhereATokenIsNeeded(t *testing.T) {
 	require.Len(t, all, 1)
 	_, errs, status = k.CLIWith(testkit.Password+"\n", append([]string{"operator", "add", "second"}, away...)...)
 	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "only an owner can manage operators")
+	assert.Contains(t, errs, "only an owner can do that")
 	require.NoError(t, os.WriteFile(file, []byte("guessed"), 0o600))
 	_, errs, status = k.CLI(append([]string{"account", "list"}, away...)...)
 	assert.Equal(t, 1, status)

@@ -220,7 +220,7 @@ func TestACertificateIsFollowedWhileSessionsGoOn(t *testing.T) {
 	c.Say("NOOP", 200)
 	other, otherKey := testkit.NewCertificate(t, t.TempDir(), "three.example")
 	assert.Contains(t, k.Refused("certificate", "import", other, key), "private key does not match")
-	assert.Contains(t, k.Refused("certificate", "follow", other+".none", otherKey), "no such file")
+	assert.Contains(t, k.Refused("certificate", "follow", other+".none", otherKey), "they must be plain files")
 	k.Must(nil, "certificate", "import", other, otherKey)
 	require.NoError(t, os.Remove(other))
 	assert.Equal(t, "three.example", shown(t, k.Address("ftps")))

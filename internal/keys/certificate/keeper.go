@@ -101,18 +101,21 @@ func load(f Files) (*tls.Certificate, string, error) {
 	stamp := stampOf(f)
 	text, err := readPlain(f.Certificate)
 	if err != nil {
-		return nil, stamp, err
+		return nil, stamp, fmt.Errorf("%w: %w", errNoCertificate, err)
 	}
 	key, err := readPlain(f.Key)
 	if err != nil {
-		return nil, stamp, err
+		return nil, stamp, fmt.Errorf("%w: %w", errNoCertificate, err)
 	}
 	pair, err := parse(text, key)
-	if err == nil {
-		err = stillGood(pair)
+	if err != nil {
+		return nil, stamp, fmt.Errorf("%w: %w", errNoCertificate, err)
 	}
-	return pair, stamp, err
+	return pair, stamp, stillGood(pair)
 }
+
+// errNoCertificate says that what the files hold is no certificate with its key.
+var errNoCertificate = errors.New("there is no certificate with its key")
 
 // maxFile bounds a file of a certificate or a key, bytes.
 const maxFile = 1 << 20
@@ -221,9 +224,12 @@ func (k *Keeper) Follow(ctx context.Context, f Files) error {
 		}
 	}
 	pair, stamp, err := load(f)
+	if err != nil && !errors.Is(err, errNoCertificate) {
+		return asField(err)
+	}
 	if err != nil { // in the same words whatever is there: nobody is to learn what kind of file it is
 		k.log.Warn("a certificate can't be followed", "cause", err)
-		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate that is good now and the key that belongs to it, in PEM form; the log says more"}
+		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate and the key that belongs to it, in PEM form; the log says more"}
 	}
 	return k.use(ctx, f, pair, stamp)
 }
@@ -274,9 +280,8 @@ func (k *Keeper) Renew(ctx context.Context, host string) error {
 func (k *Keeper) useOwn(ctx context.Context) error {
 	f := Files{k.own, k.own}
 	pair, stamp, err := load(f)
-	if err != nil { // in the same words whatever is there: nobody is to learn what kind of file it is
-		k.log.Warn("a certificate can't be followed", "cause", err)
-		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate that is good now and the key that belongs to it, in PEM form; the log says more"}
+	if err != nil {
+		return asField(err)
 	}
 	return k.use(ctx, f, pair, stamp)
 }

@@ -42,9 +42,6 @@ func (s *Server) begin() {
 	if s.stopping == nil {
 		s.stopping, s.stop = context.WithCancel(context.Background())
 		s.listeners, s.conns, s.turning = map[net.Listener]bool{}, map[net.Conn]bool{}, make(chan struct{}, maxTurning)
-		if s.Crowd == nil {
-			s.Crowd = UsualCrowd()
-		}
 	}
 }
 
@@ -124,6 +121,9 @@ func (s *Server) start(conn net.Conn) bool {
 	defer s.mu.Unlock()
 	if s.stopping.Err() != nil {
 		return false
+	}
+	if s.Crowd == nil {
+		s.Crowd = UsualCrowd()
 	}
 	known, ok := s.Crowd.Enter(conn)
 	if !ok {
