@@ -3,6 +3,7 @@ package audit
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -121,7 +122,7 @@ func (p *part) read(each func(kind byte, held []byte) error) (bad error) {
 	case len(magic) == 0 && err == io.EOF, err == nil && len(bytes.Trim(magic, "\x00")) == 0:
 		return nil // never written
 	case string(magic) != journalMagic:
-		return errEncoding
+		return readFirst(from, each)
 	}
 	from.Discard(len(journalMagic))
 	for {
@@ -134,6 +135,30 @@ func (p *part) read(each func(kind byte, held []byte) error) (bad error) {
 		}
 		if err != nil {
 			return fmt.Errorf("read %s: %w", p.file.Name(), err)
+		}
+	}
+}
+
+// readFirst reads the form that journals had before they were laid out: records only, each with
+// its length before it and its digest behind it.
+func readFirst(from *bufio.Reader, each func(kind byte, held []byte) error) error {
+	for {
+		size, err := binary.ReadUvarint(from)
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil || size == 0 || size > maxEntry {
+			return errEncoding
+		}
+		entry := make([]byte, size+sha256.Size)
+		if _, err := io.ReadFull(from, entry); err != nil {
+			return nil // the last one was not finished
+		}
+		if !bytes.Equal(digestOfEntry(entry[:size]), entry[size:]) {
+			return errEncoding
+		}
+		if err := each(entryRecord, append([]byte{0}, entry[:size]...)); err != nil {
+			return err
 		}
 	}
 }
