@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"net"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -86,4 +87,19 @@ func FuzzASCIIComesBackFromAnyEdge(f *testing.F) {
 			t.Fatalf("%q came back as %q", text, back.Bytes())
 		}
 	})
+}
+
+func TestNobodyCanTellWhichPassivePortIsNext(t *testing.T) {
+	r := portRange{low: 20_000, high: 40_000}
+	inTurn := true
+	for last := 0; last == 0 || len(r.taken) < 6; {
+		l, release, err := r.listen("127.0.0.1")
+		require.NoError(t, err)
+		defer release()
+		defer l.Close()
+		port := l.Addr().(*net.TCPAddr).Port
+		inTurn = inTurn && (last == 0 || port == last+1)
+		last = port
+	}
+	assert.False(t, inTurn)
 }
