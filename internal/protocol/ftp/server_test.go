@@ -107,11 +107,16 @@ func (h *house) transfer(t *testing.T) (r keep.AuditRecord) {
 // for a step.
 var quick = ftp.Timeouts{SignIn: time.Second, Idle: time.Second, Connect: time.Second, Stall: time.Second, Reply: 5 * time.Second}
 
-// serve runs a server in clear with one passive port per test.
+// serve runs a server in clear with a few passive ports per test: some may be another
+// program's.
 func serve(t *testing.T, timeouts ftp.Timeouts) (*house, *ftp.Server, string) {
+	return serveWith(t, timeouts, 20)
+}
+
+func serveWith(t *testing.T, timeouts ftp.Timeouts, ports int) (*house, *ftp.Server, string) {
 	h := &house{dir: t.TempDir()}
 	port := freePort(t)
-	s := &ftp.Server{Listener: keep.Listener{Protocol: keep.FTP, Encryption: keep.EncryptionRequired, PassiveLow: port, PassiveHigh: port}, Keeper: h,
+	s := &ftp.Server{Listener: keep.Listener{Protocol: keep.FTP, Encryption: keep.EncryptionRequired, PassiveLow: port, PassiveHigh: port + ports - 1}, Keeper: h,
 		Timeouts: timeouts, Log: slog.New(slog.DiscardHandler)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -300,9 +305,14 @@ func TestOnlyTheCommandPeerGetsTheDataConnection(t *testing.T) {
 }
 
 func TestAPassiveRangeThatIsUsedUpIsSaid(t *testing.T) {
-	_, _, address := serve(t, ftp.DefaultTimeouts) // one port
-	a, b := signedIn(t, address), signedIn(t, address)
-	a.passive()
+	var a, b *client
+	require.Eventually(t, func() bool { // another test may take the one port first
+		_, _, address := serveWith(t, ftp.DefaultTimeouts, 1)
+		a, b = signedIn(t, address), signedIn(t, address)
+		io.WriteString(a.conn, "EPSV\r\n")
+		code, _, _ := a.text.ReadResponse(0)
+		return code == 229
+	}, 2*time.Minute, time.Millisecond)
 	assert.Contains(t, b.say("EPSV", 425), "all passive ports are in use")
 	a.passive() // its own one is given back first
 	a.say("ABOR", 226)
