@@ -50,7 +50,7 @@ check: build vet console-test
 FOR     := 5m
 SEED    := 0
 soak: build
-	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep go test ./tests/faults -v -count=1 -timeout 0 -run HistoriesAgree -args -soak-for $(FOR) -soak-seed $(SEED)
+	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep go test ./tests/faults -v -count=1 -timeout 0 -run HistoriesAgree -args -soak-for $(FOR) -soak-seed $(SEED) -soak-clock
 
 console-test: console/node_modules/.installed
 	cd console && npm run --silent test

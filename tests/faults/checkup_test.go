@@ -179,6 +179,7 @@ func TestPrivilegesAndAnOpenConsoleAreLookedAt(t *testing.T) {
 }
 
 func TestWeakKeysAndACertificateThatEndedAreFound(t *testing.T) {
+	t.Parallel()
 	dir := testkit.Folder(t)
 	k := testkit.StartOn(t, dir, "127.0.0.1")
 	k.Account("ann")

@@ -267,6 +267,7 @@ func TestLostPiecesAreNamed(t *testing.T) {
 
 // A listener that can't listen leaves the others alone, and listens when it can.
 func TestAListenerThatCannotListenLeavesTheOthersAlone(t *testing.T) {
+	t.Parallel()
 	data := testkit.Folder(t)
 	k := testkit.StartIn(t, data)
 	taken := k.Address("sftp")

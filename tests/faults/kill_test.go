@@ -21,6 +21,7 @@ import (
 )
 
 func TestAfterAKillEverythingAcknowledgedIsRecordedAndWhole(t *testing.T) {
+	t.Parallel()
 	dir := testkit.Folder(t)
 	p := testkit.Launch(t, dir)
 	p.AddAccount()
@@ -88,6 +89,7 @@ func TestAfterAKillEverythingAcknowledgedIsRecordedAndWhole(t *testing.T) {
 }
 
 func TestSIGTERMLetsARunningTransferEndAndTakesNoNewOne(t *testing.T) {
+	t.Parallel()
 	dir := testkit.Folder(t)
 	p := testkit.Launch(t, dir, "-grace", "30s")
 	p.AddAccount()
@@ -158,6 +160,7 @@ func TestWhatKeepsAServiceFromStartingIsSaid(t *testing.T) {
 // However often (fifty times) the service is killed under load, its trail hangs together and agrees
 // with every checkpoint that was signed, and no acknowledged upload is missing.
 func TestTheTrailAndItsCheckpointsHoldAfterEachKill(t *testing.T) {
+	t.Parallel()
 	dir := testkit.Folder(t)
 	p := testkit.Launch(t, dir)
 	p.AddAccount()

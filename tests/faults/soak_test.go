@@ -5,6 +5,7 @@ package faults_test
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -28,27 +29,44 @@ import (
 var (
 	soakFor  = flag.Duration("soak-for", 20*time.Second, "how `long` the checker of histories runs")
 	soakSeed = flag.Uint64("soak-seed", 0, "the seed of a run that is to be repeated; 0: another one")
+	soakTime = flag.Bool("soak-clock", false, "whether the clock jumps too; the program is built anew for it")
 )
 
 // TestHistoriesAgree is a checker of histories. Clients upload, overwrite, rename, delete and
-// fetch, each in a folder of its own, and note every answer; an operator changes settings and notes those.
-// Meanwhile faults come at random: kills, power cuts (the service goes on from a copy of the
-// image), a full disk, clients that leave in the middle, ends in good order. After each of them the clients' notes, the disk, the
-// trail, the books of the quotas and the history are held against each other.
+// fetch, each in a folder of its own (half of them in a store on another disk), and note every answer; an operator
+// changes an account and a listener and notes those. Meanwhile faults come at random: kills, power cuts (the service goes on from a copy of the
+// image), a full disk, a store's disk that goes away and comes back, a clock that is set on or back, clients that leave in the middle, ends in good order.
+// After each of them the clients' notes, the disks, the trail and its searches by time, the books of the quotas and the history are held against each other.
 func TestHistoriesAgree(t *testing.T) {
 	seed := *soakSeed
 	if seed == 0 {
 		seed = rand.Uint64()
 	}
 	t.Logf("seed %d: make soak SEED=%d runs it again", seed, seed)
-	s := &soak{t: t, r: rand.New(rand.NewPCG(seed, 1)), disk: newDisk(t)}
-	s.root = s.disk.root
-	s.start()
-	s.p.AddAccount()
-	for w := range soakers {
-		s.notes = append(s.notes, &note{there: map[string]string{}, unsure: map[string]bool{}, dir: fmt.Sprintf("c%d", w), r: rand.New(rand.NewPCG(seed, uint64(w+2)))})
+	s := &soak{t: t, r: rand.New(rand.NewPCG(seed, 1)), faults: []string{"kill", "kill", "power", "power", "full", "away", "leave", "stop"}, fault: map[string]int{},
+		disk: newDisk(t), far: newDisk(t)}
+	if *soakTime {
+		s.clock = newClock(t)
+		s.faults = append(s.faults, "clock", "clock")
+	} else {
+		t.Parallel()
 	}
-	s.p.CLI(nil, "", "account", "set", "crew-harbour", "-quota-bytes", "1GiB")
+	s.root, s.there = s.disk.root, testkit.Folder(t)
+	s.far.run("mount", "--bind", s.far.root, s.there)
+	t.Cleanup(func() { exec.Command("umount", "-l", s.there).Run() })
+	s.start()
+	s.p.CLI(nil, "", "store", "add", "far", s.there)
+	s.p.AddAccount()
+	s.p.CLI(nil, "", "account", "set", "crew-harbour", "-quota-bytes", "1GiB", "-mount", "/far=far:crew,bytes=1GiB")
+	s.settings = []*setting{
+		{what: "account", name: "crew-harbour", show: []string{"account", "show", "crew-harbour"}, is: func(n int) string { return fmt.Sprintf(`"maxSessions": %d`, 1000+n) },
+			set: func(n int) []string { return []string{"-max-sessions", fmt.Sprint(1000 + n)} }},
+		{what: "listener", name: "sftp", show: []string{"listener", "list"}, is: func(n int) string { return fmt.Sprintf(`"banner": "greeting %d"`, n) },
+			set: func(n int) []string { return []string{"-banner", fmt.Sprint("greeting ", n)} }},
+	}
+	for w := range soakers {
+		s.notes = append(s.notes, &note{there: map[string]string{}, unsure: map[string]bool{}, dir: []string{"", "far/"}[w%2] + fmt.Sprintf("c%d", w), r: rand.New(rand.NewPCG(seed, uint64(w+2)))})
+	}
 	for began := time.Now(); time.Since(began) < *soakFor && !t.Failed(); {
 		s.round()
 	}
@@ -56,7 +74,7 @@ func TestHistoriesAgree(t *testing.T) {
 	for _, c := range s.notes {
 		uploads += len(c.told)
 	}
-	t.Logf("%d rounds (%s): %d answers noted, %d of them acknowledged uploads; %d changes of settings", s.rounds, s.faults(), s.answers, uploads, s.settings)
+	t.Logf("%d rounds (%v): %d answers noted, %d of them acknowledged uploads; %d changes of settings", s.rounds, s.fault, s.answers, uploads, s.changes)
 	s.p.Run.Process.Kill()
 	s.p.Run.Wait()
 }
@@ -66,19 +84,31 @@ const soakers = 4
 
 // soak is one run of the checker.
 type soak struct {
-	t    *testing.T
-	r    *rand.Rand
-	disk *disk
-	root string // where the service's disk is mounted now
-	p    *testkit.Process
+	t         *testing.T
+	r         *rand.Rand
+	disk, far *disk  // of the data folder and its store; of another store
+	root      string // where the first is mounted now
+	there     string // where the other is, unless it is away
+	clock     *clock // nil: it does not jump
+	p         *testkit.Process
 
 	notes    []*note
-	limit    int // of uploads at once that the operator has set, and was told is set
-	maybe    int // that it was not told about
-	fault    map[string]int
+	settings []*setting
+	faults   []string       // that come, each as often as it stands there
+	fault    map[string]int // how often each came
 	rounds   int
 	answers  int
-	settings int
+	changes  int
+}
+
+// setting is one number that the operator changes, and what it knows of it.
+type setting struct {
+	what, name string
+	show       []string // the command that shows what is in force
+	set        func(n int) (flags []string)
+	is         func(n int) (json string)
+	told       int // which the operator was told is set
+	maybe      int // which it was not told about; 0: none
 }
 
 // note is what one client knows: each name's content as far as it was told, and the names of
@@ -118,10 +148,7 @@ func (s *soak) round() {
 	}
 	work.Go(func() { s.operate(&stop) })
 	time.Sleep(time.Duration(500+s.r.IntN(1500)) * time.Millisecond)
-	fault := []string{"kill", "kill", "power", "power", "full", "leave", "stop"}[s.r.IntN(7)]
-	if s.fault == nil {
-		s.fault = map[string]int{}
-	}
+	fault := s.faults[s.r.IntN(len(s.faults))]
 	s.fault[fault]++
 	switch fault {
 	case "kill":
@@ -138,6 +165,11 @@ func (s *soak) round() {
 		s.root = root
 	case "full":
 		s.fill()
+	case "away":
+		s.away()
+	case "clock": // days on or back, while everybody works on
+		s.clock.set(s.t, time.Duration(s.r.IntN(100)-50)*time.Hour)
+		time.Sleep(700 * time.Millisecond)
 	case "leave":
 		run := s.p.Curl("--limit-rate", "200k", "-T", s.bulk(), "ftps://"+s.p.FTPS+"/left")
 		if run.Start() == nil {
@@ -151,7 +183,8 @@ func (s *soak) round() {
 	}
 	stop.Store(true)
 	work.Wait()
-	if fault == "full" {
+	switch fault {
+	case "full", "away", "clock":
 		s.p.Run.Process.Kill()
 	}
 	s.p.Run.Wait()
@@ -176,6 +209,17 @@ func (s *soak) fill() {
 	time.Sleep(700 * time.Millisecond)
 	f.Close()
 	os.Remove(name)
+}
+
+// away takes the other store's disk away for a moment.
+func (s *soak) away() {
+	s.far.run("umount", "-l", s.there)
+	time.Sleep(700 * time.Millisecond)
+	entries, err := os.ReadDir(s.there)
+	assert.NoError(s.t, err)
+	assert.Empty(s.t, entries, "away: something was made where the disk should be")
+	s.far.run("mount", "--bind", s.far.root, s.there)
+	time.Sleep(300 * time.Millisecond)
 }
 
 // step makes a client do one thing, and note the answer.
@@ -240,14 +284,16 @@ func (c *note) step(p *testkit.Process) {
 
 func digest(content []byte) string { return fmt.Sprintf("%x", sha256.Sum256(content)) }
 
-// operate changes a setting again and again, and keeps which change was acknowledged last.
+// operate changes the settings again and again, and keeps which change was acknowledged last.
 func (s *soak) operate(stop *atomic.Bool) {
 	for !stop.Load() {
-		s.maybe = s.limit + 1
-		run := exec.Command(testkit.Binary(s.t), "account", "set", "crew-harbour", "-max-sessions", fmt.Sprint(1000+s.maybe), "-data", s.p.Dir)
-		if run.Run() == nil {
-			s.limit, s.maybe = s.maybe, 0
-			s.settings++
+		for _, one := range s.settings {
+			one.maybe = one.told + 1
+			run := exec.Command(testkit.Binary(s.t), append([]string{one.what, "set", one.name, "-data", s.p.Dir}, one.set(one.maybe)...)...)
+			if run.Run() == nil {
+				one.told, one.maybe = one.maybe, 0
+				s.changes++
+			}
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -259,7 +305,11 @@ func (s *soak) look(fault string) {
 	var report api.AuditReport
 	s.p.CLI(&report, "", "audit", "verify")
 	assert.Zero(t, report.BadSeq, report.Problem)
-	home := filepath.Join(s.root, "data", "files", "crew-harbour")
+	homes := map[bool]string{false: filepath.Join(s.root, "data", "files", "crew-harbour"), true: filepath.Join(s.there, "crew")}
+	at := func(name string) string {
+		below, far := strings.CutPrefix(name, "far/")
+		return filepath.Join(homes[far], below)
+	}
 	var records []api.AuditRecord
 	s.p.CLI(&records, "", "audit", "-action", "upload", "-most", "1000000")
 	recorded := map[string]int{}
@@ -268,6 +318,7 @@ func (s *soak) look(fault string) {
 			recorded[r.Path]++
 		}
 	}
+	s.searches(records)
 	told := map[string]int{}
 	for _, c := range s.notes {
 		s.answers += c.all
@@ -279,23 +330,23 @@ func (s *soak) look(fault string) {
 			if c.unsure[name] {
 				continue
 			}
-			text, err := os.ReadFile(filepath.Join(home, name))
+			text, err := os.ReadFile(at(name))
 			if assert.NoError(t, err, "%s: %s was acknowledged", fault, name) {
 				assert.Equal(t, want, digest(text), "%s: %s", fault, name)
 			}
 		}
-		entries, _ := os.ReadDir(filepath.Join(home, c.dir))
+		entries, _ := os.ReadDir(at(c.dir))
 		for _, e := range entries {
 			name := c.dir + "/" + e.Name()
 			_, is := c.there[name]
 			assert.True(t, is || c.unsure[name], "%s: %s is there, and was deleted or never uploaded", fault, name)
 			// From here on what is on the disk is known again.
-			text, err := os.ReadFile(filepath.Join(home, name))
+			text, err := os.ReadFile(at(name))
 			require.NoError(t, err)
 			c.there[name] = digest(text)
 		}
 		for name := range c.there {
-			if _, err := os.Stat(filepath.Join(home, name)); err != nil {
+			if _, err := os.Stat(at(name)); err != nil {
 				delete(c.there, name)
 			}
 		}
@@ -304,35 +355,62 @@ func (s *soak) look(fault string) {
 	for at, n := range told {
 		assert.GreaterOrEqual(t, recorded[at], n, "%s: %d acknowledged uploads of %s are in the trail", fault, n, at)
 	}
-	var account api.Account
-	s.p.CLI(&account, "", "account", "show", "crew-harbour")
-	var history []api.Change
-	s.p.CLI(&history, "", "history", "-what", "account", "-name", "crew-harbour", "-most", "1")
-	if sessions := account.Settings.MaxSessions; s.limit > 0 && assert.NotNil(t, sessions) {
-		now := int(*sessions) - 1000
-		assert.True(t, now == s.limit || now == s.maybe, "%s: %d is in force, %d was acknowledged", fault, now, s.limit)
-		assert.Contains(t, string(history[0].After), fmt.Sprintf(`"maxSessions": %d`, 1000+now), "%s: the history has what is in force", fault)
-		s.limit = now
+	for _, one := range s.settings {
+		var now json.RawMessage
+		s.p.CLI(&now, "", one.show...)
+		var history []api.Change
+		s.p.CLI(&history, "", "history", "-what", one.what, "-name", one.name, "-most", "1")
+		if one.told == 0 && one.maybe == 0 {
+			continue
+		}
+		in := one.told
+		if one.maybe > 0 && strings.Contains(string(now), one.is(one.maybe)) {
+			in = one.maybe
+		}
+		if in == 0 {
+			continue // the first change did not come through
+		}
+		assert.Contains(t, string(now), one.is(in), "%s: the change of the %s that was acknowledged is in force", fault, one.what)
+		assert.Contains(t, string(history[0].After), one.is(in), "%s: the history of the %s has what is in force", fault, one.what)
+		one.told, one.maybe = in, 0
 	}
 	var quotas []api.Quota
 	require.Eventually(t, func() bool {
 		s.p.CLI(&quotas, "", "quota", "list")
-		return len(quotas) == 1 && !quotas[0].Counting
-	}, testkit.Patience, 100*time.Millisecond, "waited for the folder to be counted")
-	held := int64(0)
-	require.NoError(t, filepath.Walk(home, func(_ string, info os.FileInfo, err error) error {
-		if err == nil && info.Mode().IsRegular() {
-			held += info.Size()
-		}
-		return err
-	}))
-	assert.EqualValues(t, held, quotas[0].Used.Bytes, "%s: the books are right", fault)
+		return len(quotas) == 2 && !quotas[0].Counting && !quotas[1].Counting
+	}, testkit.Patience, 100*time.Millisecond, "waited for the folders to be counted")
+	for _, quota := range quotas {
+		held := int64(0)
+		require.NoError(t, filepath.Walk(homes[quota.Store == "far"], func(_ string, info os.FileInfo, err error) error {
+			if err == nil && info.Mode().IsRegular() {
+				held += info.Size()
+			}
+			return err
+		}))
+		assert.EqualValues(t, held, quota.Used.Bytes, "%s: the books of %s are right", fault, quota.Folder)
+	}
 }
 
-func (s *soak) faults() string {
-	var all []string
-	for fault, n := range s.fault {
-		all = append(all, fmt.Sprint(fault, " ", n))
+// searches asks for the uploads of some time, and counts them.
+func (s *soak) searches(all []api.AuditRecord) {
+	if len(all) == 0 {
+		return
 	}
-	return strings.Join(all, ", ")
+	since, until := all[s.r.IntN(len(all))].At, all[s.r.IntN(len(all))].At
+	if until.Before(since) {
+		since, until = until, since
+	}
+	want := map[int64]bool{}
+	for _, r := range all {
+		if !r.At.Before(since) && r.At.Before(until) {
+			want[r.Seq] = true
+		}
+	}
+	var found []api.AuditRecord
+	s.p.CLI(&found, "", "audit", "-action", "upload", "-since", since.Format(time.RFC3339Nano), "-until", until.Format(time.RFC3339Nano), "-most", "1000000")
+	got := map[int64]bool{}
+	for _, r := range found {
+		got[r.Seq] = true
+	}
+	assert.Equal(s.t, want, got, "uploads since %s, until %s", since, until)
 }
