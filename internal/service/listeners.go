@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -104,7 +105,34 @@ func (s *Service) serverFor(l keep.Listener) protocolServer {
 		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Timeouts: sftp.DefaultTimeouts, Log: log}
 	}
 	return &ftp.Server{Listener: l, TLS: &tls.Config{GetCertificate: s.certificate.Get, MinVersion: tls.VersionTLS12, CipherSuites: tlsSuites},
-		Keeper: ftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Timeouts: ftp.DefaultTimeouts, Log: log}
+		Keeper: ftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Ours: s.ours, Timeouts: ftp.DefaultTimeouts, Log: log}
+}
+
+// ours reports whether an address is one of this machine where the service itself listens, or
+// may for passive FTP.
+func (s *Service) ours(at netip.AddrPort) bool {
+	if !at.Addr().IsLoopback() {
+		addresses, _ := net.InterfaceAddrs()
+		if !slices.ContainsFunc(addresses, func(a net.Addr) bool {
+			prefix, err := netip.ParsePrefix(a.String())
+			return err == nil && prefix.Addr().Unmap() == at.Addr()
+		}) {
+			return false
+		}
+	}
+	port := int(at.Port())
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	return port == tcpPort(s.web.http.Addr()) || slices.ContainsFunc(s.posts.open, func(o *post) bool {
+		return port == tcpPort(o.socket.Addr()) || port >= o.PassiveLow && port <= o.PassiveHigh
+	})
+}
+
+func tcpPort(a net.Addr) int {
+	if tcp, ok := a.(*net.TCPAddr); ok {
+		return tcp.Port
+	}
+	return 0
 }
 
 // begin starts to serve on an open socket. The caller holds posts.mu.

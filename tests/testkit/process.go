@@ -18,15 +18,19 @@ import (
 
 // Process is the service as a program of its own.
 type Process struct {
-	t    *testing.T
-	Dir  string
-	Run  *exec.Cmd
-	SFTP string // address
-	FTPS string
-	Key  string // of the account, once there is one
+	t       *testing.T
+	Dir     string
+	Run     *exec.Cmd
+	SFTP    string // address
+	FTPS    string
+	Console string // address
+	Key     string // of the account, once there is one
 }
 
-var listening = regexp.MustCompile(`  (\S+) (\S+)`)
+var (
+	listening = regexp.MustCompile(`  (\S+) (\S+)`)
+	onConsole = regexp.MustCompile(`http://(\S+)`)
+)
 
 // Launch starts serve on a data folder, with more flags, and waits until it is ready.
 func Launch(t *testing.T, dir string, args ...string) *Process {
@@ -45,6 +49,9 @@ func LaunchAgain(t *testing.T, dir string, args ...string) *Process {
 	t.Cleanup(func() { p.Run.Process.Kill(); p.Run.Wait() })
 	for lines := bufio.NewScanner(out); lines.Scan(); {
 		if strings.HasPrefix(lines.Text(), "ready: ") {
+			if at := onConsole.FindStringSubmatch(lines.Text()); at != nil {
+				p.Console = at[1]
+			}
 			for _, listener := range listening.FindAllStringSubmatch(lines.Text(), -1) {
 				switch listener[1] {
 				case "ftps":

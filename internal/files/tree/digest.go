@@ -39,11 +39,10 @@ func (f *File) Digest(d Digest) error {
 }
 
 func (d Digest) of(t *Tree, file io.ReaderAt) error {
-	end, err := t.Heavy(d.Stop)
-	if err != nil {
-		return err
-	}
-	defer end()
+	return t.Heavy(d.Stop, func() error { return d.work(file) })
+}
+
+func (d Digest) work(file io.ReaderAt) error {
 	length := d.Length
 	if length == 0 {
 		length = 1<<62 - d.From

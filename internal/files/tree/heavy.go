@@ -10,7 +10,8 @@ import (
 
 // Heavy bounds the work that clients can ask for without moving a byte themselves, as hashing a
 // file or copying it on this side: one piece of it for each account, and half of the processors
-// in all, so that sign-ins and transfers of others stay quick. Its zero value is ready.
+// in all, which have time for it when nobody else needs them. So sign-ins and transfers of others
+// stay quick. Its zero value is ready.
 type Heavy struct {
 	once sync.Once
 	all  chan struct{}
@@ -56,7 +57,23 @@ func (h *Heavy) begin(ctx context.Context, account string) (end func(), err erro
 	return func() { <-h.all; <-mine; left() }, nil
 }
 
-// Heavy waits until heavy work may begin; see [Heavy].
-func (t *Tree) Heavy(ctx context.Context) (end func(), err error) {
-	return t.heavy.begin(ctx, t.who.Account)
+// Heavy does heavy work once it may begin; see [Heavy].
+func (t *Tree) Heavy(ctx context.Context, work func() error) error {
+	end, err := t.heavy.begin(ctx, t.who.Account)
+	if err != nil {
+		return err
+	}
+	defer end()
+	done := make(chan func() error, 1)
+	go func() {
+		defer func() {
+			if cause := recover(); cause != nil { // for whoever serves the connection
+				done <- func() error { panic(cause) }
+			}
+		}()
+		stepBack()
+		err := work()
+		done <- func() error { return err }
+	}()
+	return (<-done)()
 }

@@ -124,6 +124,9 @@ func swapped(err error, mode OpenMode) bool {
 	return errors.Is(err, store.ErrLink) || errors.Is(err, errSwapped) || mode.Create && !mode.Exclusive && (errors.Is(err, fs.ErrExist) || errors.Is(err, errVanished))
 }
 
+// ErrBehind refuses an upload that would begin behind the end of the file, and leave a hole.
+var ErrBehind = keep.Refuse(keep.BadRequest, "the file is shorter than that: begin where it ends, or at 0")
+
 var (
 	errSwapped  = errors.New("the file was replaced while it was being opened")
 	errVanished = errors.New("the file went while it was being opened")
@@ -196,6 +199,9 @@ func (t *Tree) mayCreate(p *place, mode OpenMode) error {
 	if err := t.notMount(p.path); err != nil {
 		return err
 	}
+	if mode.Offset > 0 {
+		return ErrBehind
+	}
 	return keep.CheckNewName(p.spelling())
 }
 
@@ -215,6 +221,9 @@ func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
 	}
 	if mode.Create && mode.Exclusive {
 		return fs.ErrExist
+	}
+	if mode.Write && !mode.Rescan && mode.Offset > p.seen.Size() {
+		return ErrBehind
 	}
 	return regular(p.seen)
 }

@@ -135,7 +135,14 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	default:
 		hash = holder.Account.PasswordHash
 	}
-	ok, hashErr := a.Hasher.Matches(ctx, hash, password)
+	var ok bool
+	var hashErr error
+	if useless != lockedOut { // which tells nobody more than they know
+		if a.Guard.Familiar(v.Address) {
+			ctx = known(ctx)
+		}
+		ok, hashErr = a.Hasher.Matches(ctx, hash, password)
+	}
 	switch {
 	case err != nil && !errors.Is(err, records.ErrNotFound), hashErr != nil:
 		return nil, a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", errors.Join(err, hashErr))

@@ -28,10 +28,6 @@ const (
 	argonKey     = 32 // bytes
 )
 
-// hashers bounds how many hashes are computed at once: a flood of sign-ins can
-// take hashers × 19 MiB and no more.
-const hashers = 2
-
 // MinPassword is the fewest characters a password may have, MaxPassword the
 // most bytes that are worth hashing.
 const (
@@ -44,7 +40,7 @@ const (
 // in every minute stays cheap: as a keyed digest, which is worth nothing outside
 // this process.
 type Hasher struct {
-	slots chan struct{}
+	turns turns
 	key   [32]byte
 
 	mu    sync.Mutex
@@ -59,7 +55,7 @@ const (
 
 // NewHasher makes a Hasher.
 func NewHasher() *Hasher {
-	h := &Hasher{slots: make(chan struct{}, hashers), right: map[[sha256.Size]byte]time.Time{}}
+	h := &Hasher{turns: turns{free: hashers()}, right: map[[sha256.Size]byte]time.Time{}}
 	rand.Read(h.key[:])
 	return h
 }
@@ -89,12 +85,10 @@ func (h *Hasher) remember(digest [sha256.Size]byte) {
 }
 
 func (h *Hasher) derive(ctx context.Context, password, salt []byte, memory, passes uint32, threads uint8, size uint32) ([]byte, error) {
-	select {
-	case h.slots <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	if err := h.turns.take(ctx); err != nil {
+		return nil, err
 	}
-	defer func() { <-h.slots }()
+	defer h.turns.giveBack()
 	return argon2.IDKey(password, salt, passes, memory, threads, size), nil
 }
 

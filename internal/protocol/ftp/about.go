@@ -2,9 +2,7 @@ package ftp
 
 import (
 	"fmt"
-	"io/fs"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -14,7 +12,7 @@ import (
 // cmdFeat lists the extensions (RFC 2389).
 func (c *conn) cmdFeat(string) error {
 	features := []string{"UTF8", "EPSV", "EPRT", "MDTM", "MFMT", "MFF modify;unix.mode;", "SIZE", "AVBL", "REST STREAM", "RANG STREAM", "TVFS", "HOST", "CLNT", "LANG EN*",
-		c.hashFeature(), "MLST " + c.factFeature()}
+		"XCRC", "XMD5", "XSHA", "XSHA1", "XSHA256", "XSHA512", c.hashFeature(), "MLST " + c.factFeature()}
 	if c.server.TLS != nil {
 		features = append(features, "AUTH TLS", "PBSZ", "PROT")
 	}
@@ -114,59 +112,8 @@ func (c *conn) status() []string {
 	return rows
 }
 
-// siteUtime sets a file's time in the two forms that clients send: one time and
-// the path, to the minute or the second; or the path, three times (of which the
-// second is the one of change) and UTC.
-func (c *conn) siteUtime(arg string) error {
-	words := strings.Fields(arg)
-	stamp, name := "", ""
-	if n := len(words); n >= 5 && strings.EqualFold(words[n-1], "UTC") {
-		stamp, name = words[n-3], strings.Join(words[:n-4], " ")
-	} else if n >= 2 {
-		stamp, name = words[0], strings.TrimSpace(strings.TrimPrefix(arg, words[0]))
-	}
-	if len(stamp) == len("200601021504") {
-		stamp += "00"
-	}
-	when, err := time.Parse(timeForm, stamp)
-	if err != nil || name == "" {
-		return fail{501, "use SITE UTIME YYYYMMDDHHMMSS path"}
-	}
-	at, err := c.path(name)
-	if err != nil {
-		return err
-	}
-	if err := c.tree.Touch(at, time.Time{}, when, nil); err != nil {
-		return err
-	}
-	c.reply(200, "time changed")
-	return nil
-}
-
-func (c *conn) cmdSite(arg string) error {
-	verb, rest := parse(arg)
-	switch verb {
-	case "CHMOD":
-		digits, name, _ := strings.Cut(rest, " ")
-		bits, err := strconv.ParseUint(digits, 8, 32)
-		if err != nil || bits > 0o777 || name == "" {
-			return fail{501, "use SITE CHMOD mode path, with a mode such as 640"}
-		}
-		at, err := c.path(name)
-		if err != nil {
-			return err
-		}
-		mode := fs.FileMode(bits)
-		if err := c.tree.Touch(at, time.Time{}, time.Time{}, &mode); err != nil {
-			return err
-		}
-		c.reply(200, "mode changed")
-	case "UTIME":
-		return c.siteUtime(rest)
-	case "HELP":
-		c.reply(214, commands["SITE"].usage)
-	default:
-		return fail{504, "SITE knows CHMOD, UTIME and HELP"}
-	}
+// cmdPret is what some clients send before PASV, for services of several machines; this one needs not know.
+func (c *conn) cmdPret(string) error {
+	c.reply(200, "noted")
 	return nil
 }

@@ -49,7 +49,7 @@ func init() { // not a literal: HELP reads the table that holds it
 		"CLNT": {(*conn).cmdClnt, required, true, "CLNT software"},
 		"LANG": {(*conn).cmdLang, optional, true, "LANG [en]"},
 		"STAT": {(*conn).cmdStat, optional, false, "STAT [path]"},
-		"SITE": {(*conn).cmdSite, required, false, "SITE CHMOD mode path | SITE UTIME YYYYMMDDHHMMSS path | SITE HELP"},
+		"SITE": {(*conn).cmdSite, required, false, "SITE CHMOD mode path | SITE SYMLINK target path | SITE UTIME YYYYMMDDHHMMSS path | SITE HELP"},
 		// transfer
 		"TYPE": {(*conn).cmdType, required, false, "TYPE A | TYPE I | TYPE L 8"},
 		"STRU": {(*conn).cmdStru, required, false, "STRU F"},
@@ -61,6 +61,7 @@ func init() { // not a literal: HELP reads the table that holds it
 		"REST": {(*conn).cmdRest, required, false, "REST offset"},
 		"RANG": {(*conn).cmdRang, required, false, "RANG first last"},
 		"HASH": {(*conn).cmdHash, required, false, "HASH path"},
+		"PRET": {(*conn).cmdPret, required, false, "PRET command"},
 		"ALLO": {(*conn).cmdAllo, required, false, "ALLO bytes"},
 		"RETR": {(*conn).cmdRetr, required, false, "RETR path"},
 		"STOR": {(*conn).cmdStor, required, false, "STOR path"},
@@ -78,8 +79,9 @@ func init() { // not a literal: HELP reads the table that holds it
 		"RNTO": {(*conn).cmdRnto, required, false, "RNTO path"},
 		"SIZE": {(*conn).cmdSize, required, false, "SIZE path"},
 		"AVBL": {(*conn).cmdAvbl, optional, false, "AVBL [path]"},
-		"MDTM": {(*conn).cmdMdtm, required, false, "MDTM path"},
+		"MDTM": {(*conn).cmdMdtm, required, false, "MDTM [YYYYMMDDHHMMSS] path"},
 		"MFMT": {(*conn).cmdMfmt, required, false, "MFMT YYYYMMDDHHMMSS path"},
+		"MFCT": {(*conn).cmdMfct, required, false, "MFCT YYYYMMDDHHMMSS path"},
 		"MFF":  {(*conn).cmdMff, required, false, "MFF modify=YYYYMMDDHHMMSS;unix.mode=0640; path"},
 		"LIST": {(*conn).cmdList, optional, false, "LIST [path]"},
 		"NLST": {(*conn).cmdNlst, optional, false, "NLST [path]"},
@@ -88,6 +90,9 @@ func init() { // not a literal: HELP reads the table that holds it
 	}
 	for old, now := range map[string]string{"XCWD": "CWD", "XCUP": "CDUP", "XPWD": "PWD", "XMKD": "MKD", "XRMD": "RMD"} { // RFC 1123, section 4.1.3.1
 		commands[old] = commands[now]
+	}
+	for old, algorithm := range map[string]string{"XCRC": "CRC32", "XMD5": "MD5", "XSHA": "SHA-1", "XSHA1": "SHA-1", "XSHA256": "SHA-256", "XSHA512": "SHA-512"} {
+		commands[old] = command{cmdOld(algorithm), required, false, old + ` path | ` + old + ` "path" first last`}
 	}
 }
 

@@ -66,6 +66,7 @@ type line struct {
 func newConn(s *Server, raw net.Conn, stopping context.Context) *conn {
 	c := &conn{server: s, listener: *s.current.Load(), raw: raw, control: raw, lines: newLineReader(raw), stopping: stopping}
 	c.reset()
+	inlineUrgent(raw)
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), s.Listener.Protocol, false, c.cut)
 	return c
@@ -236,6 +237,10 @@ func (c *conn) replyError(err error) {
 		return
 	}
 	fault := keep.FaultOf(err)
+	if errors.Is(err, tree.ErrBehind) {
+		c.reply(554, fault.Say) // RFC 3659, section 5.4
+		return
+	}
 	if fault.Reason == keep.Failure {
 		c.server.Log.Error("command failed", "account", c.user, "cause", fault.Cause)
 	}

@@ -218,6 +218,8 @@ func (c *conn) activeTo(to netip.AddrPort) error {
 		return fail{504, "data goes only to the address that the command connection comes from"}
 	case to.Port() < 1024:
 		return fail{504, "data does not go to ports below 1024"}
+	case c.server.Ours != nil && c.server.Ours(to):
+		return fail{504, "data does not go to this service itself"}
 	}
 	c.data.drop()
 	c.data.active = to.String()

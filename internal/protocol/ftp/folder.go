@@ -139,8 +139,17 @@ func (c *conn) cmdSize(arg string) error {
 // timeForm is the form of times in RFC 3659, section 2.3.
 const timeForm = "20060102150405"
 
+// cmdMdtm is RFC 3659, section 3; with a time before the path it sets that, as clients did
+// before there was MFMT.
 func (c *conn) cmdMdtm(arg string) error {
 	at, err := c.path(arg)
+	if stamp, name, set := strings.Cut(arg, " "); set && err == nil {
+		if _, err := timeOf(stamp); err == nil {
+			if _, err := c.tree.Lstat(at); err != nil { // nothing is named like that as a whole
+				return c.setTime(stamp, name)
+			}
+		}
+	}
 	if err != nil {
 		return err
 	}
@@ -164,6 +173,10 @@ func timeOf(stamp string) (time.Time, error) {
 // cmdMfmt sets a file's time (draft-somers-ftp-mfxx).
 func (c *conn) cmdMfmt(arg string) error {
 	stamp, name, _ := strings.Cut(arg, " ")
+	return c.setTime(stamp, name)
+}
+
+func (c *conn) setTime(stamp, name string) error {
 	when, err := timeOf(stamp)
 	if say, isFail := err.(fail); isFail {
 		return say
@@ -180,6 +193,11 @@ func (c *conn) cmdMfmt(arg string) error {
 	}
 	c.reply(213, fmt.Sprintf("Modify=%s; %s", stamp, at))
 	return nil
+}
+
+// cmdMfct would set a file's time of creation (draft-somers-ftp-mfxx, section 4).
+func (c *conn) cmdMfct(string) error {
+	return fail{504, "the time of creation is not kept here; MFMT sets the time of modification"}
 }
 
 // cmdMff sets facts of a file (draft-somers-ftp-mfxx, section 5).

@@ -56,11 +56,41 @@ func (c *conn) optsHash(name string) error {
 
 // cmdHash is section 3.3: the hash of a file, or of the part that RANG named.
 func (c *conn) cmdHash(arg string) error {
+	from, to := c.takeRange()
+	return c.sum(c.hash, arg, from, to, func(part string, sum []byte) {
+		c.reply(213, fmt.Sprintf("%s %s %x %s", c.hash, part, sum, arg))
+	})
+}
+
+// cmdOld makes a command of the time before HASH, which is named for its algorithm. Clients send
+// the path, in quotes or not, and some the first byte and the one behind the last.
+func cmdOld(algorithm string) func(*conn, string) error {
+	return func(c *conn, arg string) error {
+		from, to := int64(0), int64(-1)
+		if name, rest, quoted := strings.Cut(strings.TrimPrefix(arg, `"`), `"`); quoted && strings.HasPrefix(arg, `"`) {
+			arg = name
+			if words := strings.Fields(rest); len(words) > 0 {
+				var err1, err2 error
+				from, err1 = strconv.ParseInt(words[0], 10, 64)
+				if len(words) > 1 {
+					to, err2 = strconv.ParseInt(words[1], 10, 64)
+					to--
+				}
+				if err1 != nil || err2 != nil || from < 0 || to < -1 {
+					return fail{501, `use "path" first last, in bytes`}
+				}
+			}
+		}
+		return c.sum(algorithm, arg, from, to, func(_ string, sum []byte) { c.reply(250, fmt.Sprintf("%X", sum)) })
+	}
+}
+
+// sum hashes a part of a file and has tell answer with it; to is -1 for the end.
+func (c *conn) sum(algorithm, arg string, from, to int64, tell func(part string, sum []byte)) error {
 	at, err := c.path(arg)
 	if err != nil {
 		return err
 	}
-	from, to := c.takeRange()
 	info, err := c.tree.Stat(at)
 	if err != nil {
 		return err
@@ -71,7 +101,7 @@ func (c *conn) cmdHash(arg string) error {
 	}
 	d := tree.Digest{From: from, Length: end + 1 - from}
 	for _, h := range hashes {
-		if h.name == c.hash {
+		if h.name == algorithm {
 			d.New = h.make
 		}
 	}
@@ -88,7 +118,7 @@ func (c *conn) cmdHash(arg string) error {
 		c.finish(err)
 		return nil
 	}
-	c.reply(213, fmt.Sprintf("%s %d-%d %x %s", c.hash, from, max(from, end+1), sum, arg))
+	tell(fmt.Sprintf("%d-%d", from, max(from, end+1)), sum)
 	return nil
 }
 

@@ -63,8 +63,8 @@ func (l *lineReader) read() (string, error) {
 }
 
 // afterIAC takes a Telnet code off; 0 when nothing of it belongs to the line.
-// Since the urgent byte of a Synch is not in the stream, a lone IAC may stand
-// right before a command; the byte after it is the command's.
+// Where the urgent byte of a Synch is not in the stream (see inlineUrgent), a lone IAC may
+// stand right before a command; the byte after it is the command's.
 func (l *lineReader) afterIAC() (byte, error) {
 	b, err := l.r.ReadByte()
 	if err != nil || b == telnetIAC {

@@ -30,9 +30,11 @@ type shown struct {
 	pattern string
 }
 
-// entries finds what is to be shown. Options as of ls, which clients send, are skipped.
+// entries finds what is to be shown. Options as of ls, which clients send, are skipped, unless
+// something is named so.
 func (c *conn) entries(arg string) (*shown, error) {
-	at, err := c.path(skipOptions(arg))
+	arg = c.named(arg)
+	at, err := c.path(arg)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +49,7 @@ func (c *conn) entries(arg string) (*shown, error) {
 		return nil, err
 	}
 	if !info.IsDir() {
-		return &shown{one: &entry{info, skipOptions(arg), folder}}, nil
+		return &shown{one: &entry{info, arg, folder}}, nil
 	}
 	l, err := c.tree.ReadFolder(folder)
 	if err != nil {
@@ -89,8 +91,14 @@ func readThrough(l *tree.Listing, do func(fs.FileInfo)) error {
 	}
 }
 
-func skipOptions(arg string) string {
+// named is what LIST and NLST are about.
+func (c *conn) named(arg string) string {
 	for strings.HasPrefix(arg, "-") {
+		if at, err := c.path(arg); err == nil {
+			if _, err := c.tree.Lstat(at); err == nil {
+				break
+			}
+		}
 		_, arg, _ = strings.Cut(arg, " ")
 	}
 	return arg
@@ -102,7 +110,7 @@ func (c *conn) cmdList(arg string) error {
 
 func (c *conn) cmdNlst(arg string) error {
 	prefix := ""
-	if dir := path.Dir(skipOptions(arg)); strings.Contains(arg, "/") && strings.ContainsAny(path.Base(arg), "*?[") {
+	if dir := path.Dir(c.named(arg)); strings.Contains(arg, "/") && strings.ContainsAny(path.Base(arg), "*?[") {
 		prefix = strings.TrimSuffix(dir, "/") + "/"
 	}
 	return c.listing(arg, func(e entry) string { return prefix + e.name })

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"sync/atomic"
 	"time"
 
@@ -76,6 +77,7 @@ type Server struct {
 	Admit    func(from string, l *keep.Listener) bool // may an address connect; nil: everybody
 	Attempts func() int                               // sign-ins that one connection may try; nil: a few
 	Crowd    *wire.Crowd                              // the room for who has not signed in; nil: one of its own
+	Ours     func(netip.AddrPort) bool                // is it an address that the service itself listens on; nil: none is
 	Timeouts Timeouts
 	Log      *slog.Logger
 

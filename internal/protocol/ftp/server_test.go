@@ -545,3 +545,79 @@ func TestShutdownLetsATransferEndAndCutsWhatStays(t *testing.T) {
 		})
 	}
 }
+
+// What clients of all times send is answered usefully.
+func TestOldWaysOfAskingAreAnswered(t *testing.T) {
+	h, _, address := serve(t, ftp.DefaultTimeouts)
+	c := signedIn(t, address)
+	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "f"), []byte("123456789"), 0o640))
+	require.NoError(t, os.MkdirAll(filepath.Join(h.dir, "-d"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "-d", "inside"), nil, 0o600))
+
+	c.say("REST 100", 350)
+	c.data()
+	assert.Contains(t, c.say("STOR f", 554), "the file is shorter than that")
+	c.say("REST 1", 350)
+	c.data()
+	c.say("STOR nothing-there", 554)
+	assert.NoFileExists(t, filepath.Join(h.dir, "nothing-there"))
+	c.say("REST 9", 350)
+	d := c.data()
+	c.say("STOR f", 150)
+	io.WriteString(d, "0")
+	d.Close()
+	c.expect(226)
+
+	d = c.data()
+	assert.Contains(t, c.say("RETR f", 150), "(10 bytes)")
+	io.ReadAll(d)
+	c.expect(226)
+	d = c.data()
+	c.say("NLST -d", 150)
+	text, err := io.ReadAll(d)
+	require.NoError(t, err)
+	assert.Equal(t, "inside\r\n", string(text))
+	c.expect(226)
+	d = c.data()
+	c.say("NLST -la", 150)
+	text, err = io.ReadAll(d)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "f\r\n")
+	c.expect(226)
+
+	mode := func() os.FileMode {
+		info, err := os.Stat(filepath.Join(h.dir, "f"))
+		require.NoError(t, err)
+		return info.Mode()
+	}
+	for _, change := range []struct {
+		say  string
+		mode os.FileMode
+	}{{"600", 0o600}, {"u+x", 0o700}, {"go=r", 0o744}, {"a-x,g+w", 0o664}, {"+X", 0o664}, {"u=rwx,+X", 0o775}, {"0640", 0o640}, {"2750", 0o750}} {
+		c.say("SITE CHMOD "+change.say+" f", 200)
+		assert.Equal(t, change.mode, mode(), change.say)
+	}
+	assert.Contains(t, c.say("SITE CHMOD 4700 f", 200), "special bits are not set")
+	for _, bad := range []string{"u+q", "z+x", "99", "70000", "rwx"} {
+		c.say("SITE CHMOD "+bad+" f", 501)
+	}
+	c.say("SITE SYMLINK f link", 200)
+	target, err := os.Readlink(filepath.Join(h.dir, "link"))
+	require.NoError(t, err)
+	assert.Equal(t, "f", target)
+	c.say("MDTM 20200506070809 f", 213)
+	assert.Equal(t, "20200506070809", c.say("MDTM f", 213))
+	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "20200506070809 f"), nil, 0o600))
+	assert.NotEqual(t, "20200506070809", c.say("MDTM 20200506070809 f", 213), "a name like that is a name")
+	c.say("PRET RETR f", 200)
+	c.say("MFCT 20200506070809 f", 504)
+
+	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "f"), []byte("123456789"), 0o640))
+	assert.Equal(t, "CBF43926", c.say("XCRC f", 250))
+	assert.Equal(t, "CBF43926", c.say(`XCRC "f"`, 250))
+	assert.Equal(t, "25F9E794323B453885F5181F1B624D0B", c.say(`XMD5 "f" 0 9`, 250))
+	assert.Equal(t, "202CB962AC59075B964B07152D234B70", c.say(`XMD5 "f" 0 3`, 250))
+	assert.Equal(t, "F7C3BC1D808E04732ADF679965CCC34CA7AE3441", c.say("XSHA1 f", 250))
+	c.say(`XMD5 "f" x`, 501)
+	c.say("NOOP", 200)
+}

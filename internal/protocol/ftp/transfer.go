@@ -95,7 +95,8 @@ func (c *conn) cmdRetr(arg string) error {
 		})
 		return nil
 	}
-	c.move(f, fmt.Sprintf("sending %d bytes", length), false, func(d dataConn) error { return f.SendTo(d, from, length) })
+	// Many clients read the size that stands in brackets.
+	c.move(f, fmt.Sprintf("sending %s (%d bytes)", path.Base(at), length), false, func(d dataConn) error { return f.SendTo(d, from, length) })
 	return nil
 }
 

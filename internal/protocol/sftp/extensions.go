@@ -120,15 +120,12 @@ func (r *request) copyData() error {
 	if length > 0 {
 		source = io.LimitReader(source, int64(length))
 	}
-	buf := buffer(maxPacket)
-	defer release(buf)
-	end, err := r.s.tree.Heavy(r.s.conn.ctx)
-	if err != nil {
+	return r.s.tree.Heavy(r.s.conn.ctx, func() error {
+		buf := buffer(maxPacket)
+		defer release(buf)
+		_, err := io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(to, int64(writeAt))}, struct{ io.Reader }{whileConnected{r.s.conn.ctx, source}}, buf[:cap(buf)])
 		return err
-	}
-	defer end()
-	_, err = io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(to, int64(writeAt))}, struct{ io.Reader }{whileConnected{r.s.conn.ctx, source}}, buf[:cap(buf)])
-	return err
+	})
 }
 
 // whileConnected ends a long piece of work with the connection it is for.

@@ -1,0 +1,7 @@
+//go:build !unix
+
+package ftp
+
+import "net"
+
+func inlineUrgent(net.Conn) {}
