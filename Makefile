@@ -20,6 +20,10 @@ console/node_modules/.installed: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund
 	touch $@
 
+tests/clients/scripts/node_modules/.installed: tests/clients/scripts/package-lock.json
+	cd tests/clients/scripts && npm ci --no-audit --no-fund --ignore-scripts --omit=optional
+	touch $@
+
 # The clients that the demo and the tests use, and the browser.
 tools:
 	scripts/install-tools
@@ -39,7 +43,7 @@ RACE    := -race $(foreach package,$(unwatch),-gcflags=$(package)=-race=false)
 PART    :=
 PARTS   := $(if $(PART),$(if $(wildcard tests/$(PART)),./tests/$(PART)/...,./$(PART)/...),./...)
 
-test: tools build $(if $(PART),,vet console-test)
+test: tools build tests/clients/scripts/node_modules/.installed $(if $(PART),,vet console-test)
 	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep CGO_ENABLED=1 go test $(RACE) -timeout 60m $(PARTS)
 
 # The quick part: no clients, no browser, no whole service.

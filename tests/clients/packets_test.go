@@ -109,12 +109,15 @@ func TestAttributesAreSetAndTold(t *testing.T) {
 	assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(4|8), sftptalk.U32(0o640), sftptalk.U32(1_000_000_000), sftptalk.U32(1_100_000_000)))
 	got, body := r.Ask(sftptalk.FxpStat, sftptalk.Str("/f"))
 	assert.EqualValues(t, sftptalk.FxpAttrs, got)
-	assert.Equal(t, sftptalk.Join(sftptalk.U32(1|4|8), sftptalk.U64(4), sftptalk.U32(0o100640), sftptalk.U32(1_100_000_000), sftptalk.U32(1_100_000_000)), body)
-	assert.EqualValues(t, sftptalk.FxUnsupported, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(2), sftptalk.U32(0), sftptalk.U32(0)), "owners stay")
+	user, group := uint32(os.Getuid()), uint32(os.Getgid())
+	assert.Equal(t, sftptalk.Join(sftptalk.U32(1|2|4|8), sftptalk.U64(4), sftptalk.U32(user), sftptalk.U32(group), sftptalk.U32(0o100640), sftptalk.U32(1_000_000_000), sftptalk.U32(1_100_000_000)), body)
+	assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(2), sftptalk.U32(user), sftptalk.U32(group)), "the owner that it has")
+	assert.EqualValues(t, sftptalk.FxDenied, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(4), sftptalk.U32(0o4755)), "special bits")
+	assert.EqualValues(t, sftptalk.FxUnsupported, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(2), sftptalk.U32(user+1), sftptalk.U32(group)), "owners stay")
 	assert.EqualValues(t, sftptalk.FxBadMessage, r.Status(sftptalk.FxpSetstat, sftptalk.Str("/f"), sftptalk.U32(1), sftptalk.U64(1<<63)))
 	got, body = r.Ask(sftptalk.FxpLstat, sftptalk.Str("/"))
 	assert.EqualValues(t, sftptalk.FxpAttrs, got)
-	assert.EqualValues(t, 0o040000, binary.BigEndian.Uint32(body[12:])&0o170000)
+	assert.EqualValues(t, 0o040000, binary.BigEndian.Uint32(body[20:])&0o170000)
 
 	g := sftptalk.Dial(t, k, "gauge") // may only drop files, but set the time of the one it is making
 	h = g.Open("/level.csv", sftptalk.FxfWrite|sftptalk.FxfCreat)
@@ -123,7 +126,9 @@ func TestAttributesAreSetAndTold(t *testing.T) {
 	info, err := os.Stat(filepath.Join(k.Home("gauge"), "level.csv"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 1_000_000_000, info.ModTime().Unix())
-	assert.EqualValues(t, sftptalk.FxDenied, g.Status(sftptalk.FxpSetstat, sftptalk.Str("/level.csv"), sftptalk.U32(8), sftptalk.U32(1), sftptalk.U32(1)))
+	assert.EqualValues(t, sftptalk.FxOK, g.Status(sftptalk.FxpSetstat, sftptalk.Str("/level.csv"), sftptalk.U32(8), sftptalk.U32(1_000_000_001), sftptalk.U32(1_000_000_001)), "and of the one it has just made")
+	require.NoError(t, os.WriteFile(filepath.Join(k.Home("gauge"), "other.csv"), nil, 0o640))
+	assert.EqualValues(t, sftptalk.FxDenied, g.Status(sftptalk.FxpSetstat, sftptalk.Str("/other.csv"), sftptalk.U32(8), sftptalk.U32(1), sftptalk.U32(1)))
 	assert.EqualValues(t, sftptalk.FxDenied, g.Status(sftptalk.FxpOpendir, sftptalk.Str("/")))
 }
 
@@ -225,6 +230,17 @@ func TestExtensionsOfCommonClients(t *testing.T) {
 	assert.EqualValues(t, sftptalk.FxNoSuchFile, r.Status(sftptalk.FxpExtended, sftptalk.Str("statvfs@openssh.com"), sftptalk.Str("/none")))
 
 	assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpSymlink, sftptalk.Str("f"), sftptalk.Str("/l")))
+	for target, kept := range map[string]string{"./f": "./f", ".//f": ".//f", "../ann/../f": "", "folder/../f": "f", "/f": "f"} {
+		name := "/link to " + strings.ReplaceAll(target, "/", "-")
+		if kept == "" {
+			assert.EqualValues(t, sftptalk.FxDenied, r.Status(sftptalk.FxpSymlink, sftptalk.Str(target), sftptalk.Str(name)), target)
+			continue
+		}
+		assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpSymlink, sftptalk.Str(target), sftptalk.Str(name)), target)
+		got, body := r.Ask(sftptalk.FxpReadlink, sftptalk.Str(name))
+		assert.EqualValues(t, sftptalk.FxpName, got)
+		assert.Equal(t, sftptalk.Str(kept), body[4:8+len(kept)], target)
+	}
 	assert.EqualValues(t, sftptalk.FxUnsupported, r.Status(sftptalk.FxpExtended, sftptalk.Str("lsetstat@openssh.com"), sftptalk.Str("/l"), sftptalk.U32(4), sftptalk.U32(0o600)))
 	assert.EqualValues(t, sftptalk.FxOK, r.Status(sftptalk.FxpExtended, sftptalk.Str("lsetstat@openssh.com"), sftptalk.Str("/f"), sftptalk.U32(4), sftptalk.U32(0o600)))
 	got, body = r.Ask(sftptalk.FxpExtended, sftptalk.Str("expand-path@openssh.com"), sftptalk.Str("~/f"))

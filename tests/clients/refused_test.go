@@ -45,7 +45,7 @@ func TestARefusalInTheMiddleReachesTheUser(t *testing.T) {
 		assert.Error(t, err)
 		assert.Contains(t, out, "552", "lftp")
 		host, port, _ := net.SplitHostPort(k.Address("ftp"))
-		out, err = testkit.Run(t, pythonUpload, "python3", "-", host, port, "ann", testkit.Password, fmt.Sprint("p", n), big)
+		out, err = testkit.Run(t, pythonUpload, "/usr/bin/python3", "-", host, port, "ann", testkit.Password, fmt.Sprint("p", n), big)
 		require.NoError(t, err, out)
 		assert.Contains(t, out, "told: error_perm 552", "ftplib")
 		assert.Contains(t, out, "200", "the session goes on")

@@ -291,7 +291,7 @@ func (f *at) Space() (Space, error) {
 		return Space{}, err
 	}
 	block := uint64(st.Bsize)
-	return Space{Bytes: st.Blocks * block, FreeBytes: st.Bavail * block, Files: st.Files, FreeFiles: st.Ffree}, nil
+	return Space{Bytes: st.Blocks * block, FreeBytes: st.Bavail * block, Unused: st.Bfree * block, Files: st.Files, FreeFiles: st.Ffree}, nil
 }
 
 func (f *at) Sync() error {

@@ -96,6 +96,7 @@ type Spacer interface {
 // Space is how much a store holds and has left.
 type Space struct {
 	Bytes, FreeBytes uint64
+	Unused           uint64 // FreeBytes, and what the system keeps back for itself
 	Files, FreeFiles uint64
 }
 

@@ -22,7 +22,7 @@ func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) e
 			return err
 		}
 		defer p.close()
-		if err := t.may(keep.Touch, p.path); err != nil {
+		if err := t.may(keep.Touch, p.path); err != nil && (p.err != nil || !t.made.is(p.path, p.seen)) {
 			return err
 		}
 		if p.err != nil {
@@ -101,6 +101,9 @@ func (t *Tree) linkText(target, at string) (string, error) {
 	m := t.mountOf(at)
 	if t.mountOf(end) != m {
 		return "", keep.Refuse(keep.AcrossMounts, "a link can't lead into another mount")
+	}
+	if climbs := strings.TrimLeft(target, "./"); climbs != "" && !strings.HasPrefix(target, "/") && !strings.Contains("/"+climbs+"/", "/../") {
+		return target, nil // as the client wrote it: it goes up first, and then down
 	}
 	from, to := strings.Split(strings.Trim(folder, "/"), "/"), strings.Split(strings.Trim(end, "/"), "/")
 	for len(from) > 0 && len(to) > 0 && from[0] == to[0] {

@@ -100,7 +100,7 @@ func (t *Tree) Space(at string) (store.Space, error) {
 	for _, use := range t.ledger.Over(m.under(m.rel(at))) {
 		bytes, files := keep.Room{Quota: use.Quota, Used: use.Used}.Left()
 		if bytes >= 0 && (err != nil || uint64(bytes) < space.FreeBytes) {
-			space.Bytes, space.FreeBytes, err = uint64(use.Quota.Bytes), uint64(bytes), nil
+			space.Bytes, space.FreeBytes, space.Unused, err = uint64(use.Quota.Bytes), uint64(bytes), uint64(bytes), nil
 		}
 		if files >= 0 && uint64(files) < space.FreeFiles {
 			space.Files, space.FreeFiles = uint64(use.Quota.Files), uint64(files)

@@ -10,8 +10,8 @@ import (
 // maxMade bounds the files that a session is remembered to have made.
 const maxMade = 64
 
-// made remembers the newest files that this session has made itself: it may look at them,
-// whatever its rights, since many clients do that after an upload and take a refusal
+// made remembers the newest files that this session has made itself: it may look at them and
+// set their times and modes, whatever its rights, since many clients do that after an upload and take a refusal
 // for a failed one. What another file has taken the place of is not meant.
 type made struct {
 	mu    sync.Mutex

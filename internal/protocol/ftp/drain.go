@@ -2,6 +2,7 @@ package ftp
 
 import (
 	"context"
+	"crypto/tls"
 	"io"
 	"net"
 	"time"
@@ -39,6 +40,12 @@ func (c *conn) drain(d dataConn) {
 	})
 }
 
+// half is a connection of which one direction can be closed.
+type half interface {
+	io.Reader
+	CloseWrite() error
+}
+
 // letDown ends a planned data connection that will not be used: a client that has opened it
 // already, or is about to, finds it closed and not reset.
 func (c *conn) letDown() {
@@ -49,6 +56,8 @@ func (c *conn) letDown() {
 		plan.drop()
 		return
 	}
+	config, _ := c.dataTLS()
+	protected := c.protected
 	ctx, cancel := context.WithCancel(c.ctx)
 	gone := make(chan struct{})
 	c.eager = func() { cancel(); <-gone }
@@ -68,10 +77,16 @@ func (c *conn) letDown() {
 		if wire.IP(raw.RemoteAddr()) != wire.IP(c.raw.RemoteAddr()) {
 			return
 		}
-		if half, can := raw.(*net.TCPConn); can {
-			half.CloseWrite()
+		raw.SetDeadline(end)
+		data := raw.(half)
+		if protected { // a client that waits for the handshake would tell of that
+			secured := tls.Server(raw, config)
+			if secured.HandshakeContext(ctx) != nil {
+				return
+			}
+			data = secured
 		}
-		raw.SetReadDeadline(end)
-		io.Copy(io.Discard, raw)
+		data.CloseWrite()
+		io.Copy(io.Discard, data)
 	})
 }

@@ -73,7 +73,7 @@ func (r *request) space(at string) error {
 		return err
 	}
 	r.start(pktReply)
-	for _, v := range []uint64{spaceUnit, spaceUnit, space.Bytes / spaceUnit, space.FreeBytes / spaceUnit, space.FreeBytes / spaceUnit,
+	for _, v := range []uint64{spaceUnit, spaceUnit, space.Bytes / spaceUnit, space.Unused / spaceUnit, space.FreeBytes / spaceUnit,
 		space.Files, space.FreeFiles, space.FreeFiles, 0, 0, longestName} {
 		r.out.uint64(v)
 	}

@@ -6,6 +6,8 @@ import (
 	"io"
 	"io/fs"
 	"time"
+
+	"urbankeep/internal/files/store"
 )
 
 // Packet types (draft-ietf-secsh-filexfer-02, section 3).
@@ -145,8 +147,9 @@ func (d *decoder) string() string { return string(d.bytes()) }
 // attributes are what a client wants set (section 5). Nil fields stay as they are.
 type attributes struct {
 	size     *uint64
-	owner    bool // user and group were given
+	owner    *[2]uint32 // the numbers of user and group
 	mode     *fs.FileMode
+	special  bool // the mode had bits besides those of rwxrwxrwx
 	access   time.Time
 	modified time.Time
 }
@@ -159,13 +162,12 @@ func (d *decoder) attributes() attributes {
 		a.size = &size
 	}
 	if flags&attrUIDGID != 0 {
-		d.uint32()
-		d.uint32()
-		a.owner = true
+		a.owner = &[2]uint32{d.uint32(), d.uint32()}
 	}
 	if flags&attrMode != 0 {
-		mode := fs.FileMode(d.uint32()) & fs.ModePerm
-		a.mode = &mode
+		bits := d.uint32()
+		mode := fs.FileMode(bits) & fs.ModePerm
+		a.mode, a.special = &mode, bits&0o7000 != 0
 	}
 	if flags&attrTimes != 0 {
 		a.access = time.Unix(int64(d.uint32()), 0)
@@ -216,10 +218,19 @@ func (e *encoder) attributes(info fs.FileInfo) {
 	case info.Mode().IsRegular():
 		mode |= modeFile
 	}
-	when := uint32(max(0, info.ModTime().Unix()))
-	e.uint32(attrSize | attrMode | attrTimes)
+	read, user, group, known := store.More(info)
+	if !known {
+		e.uint32(attrSize | attrMode | attrTimes)
+		read = info.ModTime()
+	} else {
+		e.uint32(attrSize | attrUIDGID | attrMode | attrTimes)
+	}
 	e.uint64(uint64(info.Size()))
+	if known {
+		e.uint32(user)
+		e.uint32(group)
+	}
 	e.uint32(mode)
-	e.uint32(when)
-	e.uint32(when)
+	e.uint32(uint32(max(0, read.Unix())))
+	e.uint32(uint32(max(0, info.ModTime().Unix())))
 }

@@ -6,6 +6,7 @@ import (
 	"path"
 	"time"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -181,6 +182,7 @@ func (r *request) fstat() error {
 type target interface {
 	Resize(size int64) error
 	Touch(access, modified time.Time, mode *fs.FileMode) error
+	Stat() (fs.FileInfo, error)
 }
 
 // pathTarget is a path as a target.
@@ -189,7 +191,8 @@ type pathTarget struct {
 	at string
 }
 
-func (p pathTarget) Resize(size int64) error { return p.t.Resize(p.at, size) }
+func (p pathTarget) Resize(size int64) error    { return p.t.Resize(p.at, size) }
+func (p pathTarget) Stat() (fs.FileInfo, error) { return p.t.Stat(p.at) }
 func (p pathTarget) Touch(access, modified time.Time, mode *fs.FileMode) error {
 	return p.t.Touch(p.at, access, modified, mode)
 }
@@ -217,6 +220,9 @@ func (r *request) fsetstat() error {
 
 // set changes what the attributes name. Owners are the service's own.
 func set(on target, a attributes) error {
+	if a.special {
+		return status{statusDenied, "special bits of a mode can't be set here; nothing was changed"}
+	}
 	if a.size != nil {
 		if int64(*a.size) < 0 {
 			return errBadMessage
@@ -228,7 +234,12 @@ func set(on target, a attributes) error {
 	if a.mode != nil || !a.modified.IsZero() {
 		return on.Touch(a.access, a.modified, a.mode)
 	}
-	if a.owner && a.size == nil {
+	if a.owner != nil && a.size == nil {
+		if info, err := on.Stat(); err != nil {
+			return err
+		} else if _, user, group, known := store.More(info); known && *a.owner == [2]uint32{user, group} {
+			return nil
+		}
 		return status{statusUnsupported, "the owner of a file can't be changed here"}
 	}
 	return nil

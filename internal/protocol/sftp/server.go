@@ -85,6 +85,9 @@ const maxChoices = 3
 // them its memory.
 const maxChannels = 10
 
+// endsWithin is how long a session that a client has closed may take to end, where the next one waits for its place.
+const endsWithin = time.Second
+
 // Server serves one listener.
 type Server struct {
 	Listener keep.Listener
@@ -231,7 +234,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 		}
 		select {
 		case places <- struct{}{}:
-		default:
+		case <-time.After(endsWithin): // one that the client has closed may be about to end
 			offered.Reject(ssh.ResourceShortage, "too many sessions on one connection: end one first")
 			continue
 		}
