@@ -84,7 +84,7 @@ func (e *Effective) passedOver(v Verdict) string {
 }
 
 func networkStep(e *Effective, from string) Step {
-	rules := fmt.Sprintf("networks allowed: %s; denied: %s", sayNetworks(e.Allow, "every one"), sayNetworks(e.Deny, "none"))
+	rules := fmt.Sprintf("networks allowed: %s; denied: %s", sayNetworks(e.Allow, "everybody"), sayNetworks(e.Deny, "nobody"))
 	if from == "" {
 		return Step{"networks", true, rules}
 	}
@@ -121,7 +121,7 @@ func gateRules(q Question) string {
 	text := ""
 	say := func(of string, rules Rules) {
 		if len(rules.Allow)+len(rules.Deny) > 0 {
-			text += fmt.Sprintf("; %s: networks allowed: %s; denied: %s", of, sayNetworks(rules.Allow, "every one"), sayNetworks(rules.Deny, "none"))
+			text += fmt.Sprintf("; %s: networks allowed: %s; denied: %s", of, sayNetworks(rules.Allow, "everybody"), sayNetworks(rules.Deny, "nobody"))
 		}
 	}
 	say("of the service", q.Gate)

@@ -62,12 +62,30 @@ func (n Networks) String() string {
 // MarshalText writes them as [ParseNetworks] reads them.
 func (n Networks) MarshalText() ([]byte, error) { return []byte(n.String()), nil }
 
-// UnmarshalText reads what [ParseNetworks] reads, and "everybody" (all may)
-// or "nobody" (none is denied) for none.
-func (n *Networks) UnmarshalText(text []byte) error {
-	if word := strings.TrimSpace(string(text)); word == "everybody" || word == "nobody" {
-		text = nil
+// ParseAllowed reads who may: what [ParseNetworks] reads, or everybody, which is an empty list.
+func ParseAllowed(field, text string) (Networks, error) {
+	switch strings.TrimSpace(text) {
+	case "everybody":
+		return nil, nil
+	case "nobody", "none":
+		return nil, &FieldError{field, "that lets nobody in: use -deny everybody, if that is meant"}
 	}
+	return ParseNetworks(field, text)
+}
+
+// ParseDenied reads who may not: what [ParseNetworks] reads, nobody, which is an empty list, or everybody.
+func ParseDenied(field, text string) (Networks, error) {
+	switch strings.TrimSpace(text) {
+	case "nobody", "none":
+		return nil, nil
+	case "everybody":
+		text = "0.0.0.0/0,::/0"
+	}
+	return ParseNetworks(field, text)
+}
+
+// UnmarshalText reads what [ParseNetworks] reads.
+func (n *Networks) UnmarshalText(text []byte) error {
 	found, err := ParseNetworks("", string(text))
 	if err != nil {
 		return errors.New(err.(*FieldError).Say)

@@ -69,8 +69,8 @@ type Setting struct {
 }
 
 const (
-	sizeHelp  = " a `size` as in 500M or 2GiB; 0 is any"
-	speedHelp = " bytes per second, a `size` as in 500K or 2MiB; 0 is any"
+	sizeHelp  = " a `size` as in 500M, 2GiB or 10 GB; 0 is any"
+	speedHelp = " bytes per second, a `size` as in 500K, 2MiB or 10 MB; 0 is any"
 )
 
 // AllSettings are the settings there are, in the order in which they are shown.
@@ -84,14 +84,14 @@ var AllSettings = []Setting{
 			return map[Encryption]string{EncryptionByListener: "as the listener says", EncryptionOptional: "optional: plain FTP allowed"}[t.Encryption] + map[Encryption]string{EncryptionRequired: "required"}[t.Encryption]
 		}},
 	{"allow", "networks allowed", "`networks` it may sign in from, as in 192.0.2.0/24,2001:db8::7; or everybody",
-		func(t *Terms) string { return sayNetworks(t.Allow, "every one") }},
-	{"deny", "networks denied", "`networks` it may not sign in from, whatever is allowed",
-		func(t *Terms) string { return sayNetworks(t.Deny, "none") }},
-	{"validFrom", "valid from", "the `day` or time its time begins; always takes it away", func(t *Terms) string { return sayMoment(t.ValidFrom, "always") }},
-	{"validUntil", "valid until", "the `day` (2027-03-01, at its first moment in UTC) or time (RFC 3339) its time ends, and its sessions with it; never takes it away",
-		func(t *Terms) string { return sayMoment(t.ValidUntil, "for ever") }},
+		func(t *Terms) string { return sayNetworks(t.Allow, "everybody") }},
+	{"deny", "networks denied", "`networks` it may not sign in from, whatever is allowed; or nobody",
+		func(t *Terms) string { return sayNetworks(t.Deny, "nobody") }},
+	{"validFrom", "valid from", "the `day` or time its time begins, as in 2027-03-01, 2027-03-01T18:00 (UTC) or +7d; always takes it away", func(t *Terms) string { return sayMoment(t.ValidFrom, "always") }},
+	{"validUntil", "valid until", "the `day` (its first moment in UTC) or time its time ends, and its sessions with it, as in 2027-03-01, 2027-03-01T18:00 or +90d; never takes it away",
+		func(t *Terms) string { return sayMoment(t.ValidUntil, "never") }},
 	{"maxSessions", "sessions at once", "how `many` sessions it may have at once; 0 is any number", func(t *Terms) string { return sayCount(t.MaxSessions) }},
-	{"idleTime", "idle time", "how `long` a session may do nothing, as in 10m; 0 is the usual 15m",
+	{"idleTime", "idle time", "how `long` a session may do nothing, as in 10m or 1d; 0 is the usual 15m",
 		func(t *Terms) string {
 			if t.IdleTime == 0 {
 				return "the usual 15m"
@@ -177,6 +177,16 @@ func (s *Settings) Put(name string, raw json.RawMessage) error {
 	if string(raw) == "null" {
 		field.SetZero()
 		return nil
+	}
+	var text string
+	if parse := map[string]func(string, string) (Networks, error){"allow": ParseAllowed, "deny": ParseDenied}[name]; parse != nil && json.Unmarshal(raw, &text) == nil {
+		networks, err := parse(name, text)
+		if err != nil {
+			return err
+		}
+		if raw, err = json.Marshal(networks); err != nil {
+			return err
+		}
 	}
 	value := reflect.New(field.Type().Elem()) // a value of its own: the old one may be shared
 	if err := json.Unmarshal(raw, value.Interface()); err != nil {

@@ -8,7 +8,7 @@ import (
 )
 
 // sizeUnits are binary, largest first, as IEC 80000-13 names them and as people
-// shorten them.
+// shorten them; decimalUnits are those of the SI.
 var sizeUnits = []struct {
 	names []string
 	bytes float64
@@ -16,8 +16,10 @@ var sizeUnits = []struct {
 	{[]string{"tib", "t"}, 1 << 40}, {[]string{"gib", "g"}, 1 << 30}, {[]string{"mib", "m"}, 1 << 20}, {[]string{"kib", "k"}, 1 << 10}, {[]string{"b", ""}, 1},
 }
 
-// ParseSize reads a number of bytes with a binary unit: 500M, 2GiB, 1.5 G, 4096. The
-// error is a [*FieldError].
+var decimalUnits = map[string]float64{"kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
+
+// ParseSize reads a number of bytes with a unit, as it is written: binary for 500M, 2GiB and
+// 1.5 G, decimal for 500kB and 10 GB; none for 4096. The error is a [*FieldError].
 func ParseSize(field, text string) (int64, error) {
 	n, err := parseSize(text)
 	if err != nil {
@@ -31,6 +33,9 @@ func parseSize(text string) (int64, error) {
 	digits := strings.TrimRight(trimmed, "abcdefghijklmnopqrstuvwxyz ")
 	unit := strings.TrimSpace(trimmed[len(digits):])
 	n, err := strconv.ParseFloat(digits, 64)
+	if unit := decimalUnits[unit]; err == nil && unit > 0 && n >= 0 && n*unit < math.MaxInt64 {
+		return int64(n * unit), nil
+	}
 	for _, u := range sizeUnits {
 		for _, name := range u.names {
 			if size := n * u.bytes; err == nil && name == unit && size >= 0 && size < math.MaxInt64 {
@@ -38,7 +43,7 @@ func parseSize(text string) (int64, error) {
 			}
 		}
 	}
-	return 0, fmt.Errorf("%q is no size: use bytes or a unit, as in 4096, 500M or 2GiB", text)
+	return 0, fmt.Errorf("%q is no size: use bytes, or a unit: kB, MB, GB, TB (of 1000) or KiB, MiB, GiB, TiB (of 1024, K, M, G, T for short), as in 4096, 500M or 10 GB", text)
 }
 
 // SaySize says a number of bytes for people, with a binary unit.

@@ -51,16 +51,16 @@ func (b *Bytes) UnmarshalText(text []byte) error {
 	return err
 }
 
-// UnmarshalText reads a number of seconds or a duration such as 10m.
+// UnmarshalText reads a number of seconds or a length of time such as 10m or 1d.
 func (s *Seconds) UnmarshalText(text []byte) error {
 	word := strings.TrimSpace(string(text))
 	if n, err := strconv.ParseInt(word, 10, 32); err == nil && n >= 0 {
 		*s = Seconds(n)
 		return nil
 	}
-	d, err := time.ParseDuration(word)
-	if err != nil || d < 0 || d != d.Round(time.Second) {
-		return fmt.Errorf("%q is no time in whole seconds: use the form 90s, 10m or 1h", text)
+	d, ok := parseLength(word)
+	if !ok {
+		return fmt.Errorf("%q is no length of time in whole seconds: use the form 90s, 10m, 1h30m or 1d", text)
 	}
 	*s = Seconds(d / time.Second)
 	return nil
@@ -116,7 +116,7 @@ func (m Mode) MarshalText() ([]byte, error) { return fmt.Appendf(nil, "%03o", ui
 // Masks takes the mask's bits from a mode.
 func (m Mode) Masks(mode fs.FileMode) fs.FileMode { return mode &^ fs.FileMode(m) }
 
-// UnmarshalText reads a day (its first moment in UTC), a time (RFC 3339), or
+// UnmarshalText reads a day or time as [ParseMoment] does, but nothing that counts from now, or
 // "always" or "never" for none.
 func (m *Moment) UnmarshalText(text []byte) error {
 	word := strings.TrimSpace(string(text))
@@ -124,13 +124,12 @@ func (m *Moment) UnmarshalText(text []byte) error {
 		m.Time = time.Time{}
 		return nil
 	}
-	for _, form := range []string{time.DateOnly, time.RFC3339} {
-		if t, err := time.Parse(form, word); err == nil {
-			m.Time = t.UTC()
-			return nil
-		}
+	t, err := ParseMoment(word, time.Time{})
+	if err != nil || word[0] < '0' || word[0] > '9' { // what counts from now
+		return fmt.Errorf("%q is no day or time: use the form 2027-03-01 or 2027-03-01T18:00", text)
 	}
-	return fmt.Errorf("%q is no day or time: use the form 2027-03-01 or 2027-03-01T18:00:00Z", text)
+	m.Time = t
+	return nil
 }
 
 // String is the minute, in UTC.

@@ -17,8 +17,8 @@ func TestSettingsAreReadAsNumbersListsAndTexts(t *testing.T) {
 		{"idleTime", `90`, "1m30s", "1m30s"}, {"idleTime", `"10m"`, "10m", "10m"}, {"idleTime", `"1h"`, "1h0m", "1h0m"}, {"idleTime", `0`, "0s", "the usual 15m"},
 		{"umask", `"7"`, "007", "007"},
 		{"protocols", `["ftp","sftp"]`, "ftp,sftp", "ftp, sftp"}, {"protocols", `"all"`, "all", "all"}, {"protocols", `[]`, "all", "all"},
-		{"allow", `["192.0.2.7","2001:db8::/32"]`, "192.0.2.7,2001:db8::/32", "192.0.2.7, 2001:db8::/32"}, {"allow", `"everybody"`, "everybody", "every one"}, {"deny", `[]`, "nobody", "none"},
-		{"validUntil", `"2027-03-01"`, "2027-03-01", "2027-03-01 00:00 UTC"}, {"validUntil", `"2027-03-01T18:30:00+02:00"`, "2027-03-01T16:30:00Z", "2027-03-01 16:30 UTC"}, {"validUntil", `"never"`, "never", "for ever"},
+		{"allow", `["192.0.2.7","2001:db8::/32"]`, "192.0.2.7,2001:db8::/32", "192.0.2.7, 2001:db8::/32"}, {"allow", `"everybody"`, "everybody", "everybody"}, {"deny", `[]`, "nobody", "nobody"},
+		{"validUntil", `"2027-03-01"`, "2027-03-01", "2027-03-01 00:00 UTC"}, {"validUntil", `"2027-03-01T18:30:00+02:00"`, "2027-03-01T16:30:00Z", "2027-03-01 16:30 UTC"}, {"validUntil", `"never"`, "never", "never"},
 		{"starters", `["/in","done/"]`, "/in,/done", "/in, /done"}, {"starters", `"none"`, "none", "none"},
 		{"encryption", `"optional"`, "optional", "optional: plain FTP allowed"}, {"signInBy", `"both"`, "both", "a key, then a password"},
 	} {
@@ -134,5 +134,51 @@ func TestExplainNamesEachStepThatSaysNo(t *testing.T) {
 	}
 	listeners[1].Deny = networks
 	asked := Explain(e, Question{Right: Upload, Path: "/f", At: noon, Listeners: listeners, Gate: Rules{Allow: networks}})
-	assert.Equal(t, "listeners: sftp; of the service: networks allowed: 198.51.100.0/24; denied: none; of sftp: networks allowed: every one; denied: 198.51.100.0/24", asked[0].Say, "who may connect is said to who does not ask from where")
+	assert.Equal(t, "listeners: sftp; of the service: networks allowed: 198.51.100.0/24; denied: nobody; of sftp: networks allowed: everybody; denied: 198.51.100.0/24", asked[0].Say, "who may connect is said to who does not ask from where")
+}
+
+// Times, lengths and sizes are read as people write them; what isn't one is refused with the forms that are.
+func TestValuesAreReadAsPeopleWriteThem(t *testing.T) {
+	now := time.Date(2027, 3, 10, 15, 4, 5, 0, time.UTC)
+	for text, want := range map[string]string{"2027-03-01": "2027-03-01T00:00:00Z", "2027-03-01T08:00": "2027-03-01T08:00:00Z", "2027-03-01 08:00": "2027-03-01T08:00:00Z", "2027-03-01T08:00:09": "2027-03-01T08:00:09Z",
+		"2027-03-01T08:00:00+02:00": "2027-03-01T06:00:00Z", "2027-03-01T08:00+02:00": "2027-03-01T06:00:00Z", "now": "2027-03-10T15:04:05Z", "today": "2027-03-10T00:00:00Z", "yesterday": "2027-03-09T00:00:00Z", "tomorrow": "2027-03-11T00:00:00Z",
+		"-7d": "2027-03-03T15:04:05Z", "+2w": "2027-03-24T15:04:05Z", "-90m": "2027-03-10T13:34:05Z", "-1h": "2027-03-10T14:04:05Z"} {
+		got, err := ParseMoment(text, now)
+		if assert.NoError(t, err, text) {
+			assert.Equal(t, want, got.Format(time.RFC3339), text)
+		}
+	}
+	for _, text := range []string{"", "7d", "-d", "-7x", "soon", "2027-13-01", "2027-02-30", "-9999999d", "2027-03-01T8"} {
+		_, err := ParseMoment(text, now)
+		assert.ErrorContains(t, err, "-7d", text)
+	}
+	var m Moment
+	assert.Error(t, m.UnmarshalText([]byte("-7d")), "a setting does not count from now")
+	for text, want := range map[string]int64{"90": 90, "90s": 90, "10m": 600, "10min": 600, "1h30m": 5400, "1d": 86400, "2w": 1209600, "1d12h": 129600} {
+		var s Seconds
+		if assert.NoError(t, s.UnmarshalText([]byte(text)), text) {
+			assert.EqualValues(t, want, s, text)
+		}
+	}
+	for _, text := range []string{"", "1y", "m", "-1m", "1.5s", "999999999w", "1hx"} {
+		assert.Error(t, new(Seconds).UnmarshalText([]byte(text)), text)
+	}
+	for text, want := range map[string]int64{"4096": 4096, "500M": 500 << 20, "10 GB": 10e9, "10gb": 10e9, "1TB": 1e12, "500kB": 5e5, "2GiB": 2 << 30, "1.5G": 3 << 29, "0": 0} {
+		got, err := ParseSize("size", text)
+		if assert.NoError(t, err, text) {
+			assert.Equal(t, want, got, text)
+		}
+	}
+	for _, text := range []string{"10 XB", "GB", "-1GB", "9999999TiB", "1,5G"} {
+		_, err := ParseSize("size", text)
+		assert.ErrorContains(t, err, "KiB, MiB, GiB, TiB", text)
+	}
+	var s Settings
+	require.NoError(t, s.PutText("deny", "everybody"))
+	assert.True(t, s.Deny.Has("192.0.2.1") && s.Deny.Has("2001:db8::1"))
+	require.NoError(t, s.PutText("deny", "nobody"))
+	assert.Empty(t, *s.Deny)
+	assert.ErrorContains(t, s.PutText("allow", "nobody"), "lets nobody in")
+	require.NoError(t, s.PutText("allow", "everybody"))
+	assert.Empty(t, *s.Allow)
 }

@@ -76,7 +76,7 @@ func TestAKeyWorksWhereAndUntilItMay(t *testing.T) {
 	k.Must(&keys, "key", "list", "ann")
 	require.Len(t, keys, 2)
 	assert.NotNil(t, keys[0].LastUsed)
-	k.Must(nil, "key", "set", "ann", keys[1].Fingerprint, "-from", "anywhere", "-expires", "never")
+	k.Must(nil, "key", "set", "ann", keys[1].Fingerprint, "-from", "everybody", "-expires", "never")
 	_, err = k.SFTP("ann", far, "ls")
 	assert.NoError(t, err)
 	k.Must(nil, "key", "set", "ann", keys[0].Fingerprint, "-expires", "2020-01-01", "-label", "old laptop")

@@ -37,7 +37,7 @@ async function add() {
     <label>Label; else the comment in the key<NInput v-model:value="form.label" placeholder="" :status="wrong.field === 'label' ? 'error' : undefined" :input-props="{ name: 'label' }" /></label>
     <div class="two">
       <label>Works until (day, UTC)<input v-model="form.until" type="date" name="until" :class="{ bad: wrong.field === 'expires' }" /></label>
-      <label>Only from these networks<NInput v-model:value="form.networks" placeholder="anywhere" :status="wrong.field === 'networks' ? 'error' : undefined" :input-props="{ name: 'networks' }" /></label>
+      <label>Only from these networks<NInput v-model:value="form.networks" placeholder="everybody" :status="wrong.field === 'networks' ? 'error' : undefined" :input-props="{ name: 'networks' }" /></label>
     </div>
     <NCheckbox v-model:checked="form.authority">It is an authority: take user certificates it signed</NCheckbox>
     <NCheckbox v-model:checked="form.shared">Another account may have the same key</NCheckbox>

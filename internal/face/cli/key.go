@@ -13,6 +13,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/pubkey"
 )
 
@@ -57,8 +58,8 @@ type keyRules struct{ label, expires, from *string }
 
 func declareKeyRules(flags *flag.FlagSet) keyRules {
 	return keyRules{flags.String("label", "", "a `label`; else the comment in the key"),
-		flags.String("expires", "", "the `day` (2027-03-01, from its first moment in UTC) or time (RFC 3339) at which it stops working"),
-		flags.String("from", "", "`networks` it may be used from, as in 192.0.2.0/24,2001:db8::7")}
+		flags.String("expires", "", "the `day` (its first moment in UTC) or time at which it stops working, as in 2027-03-01, 2027-03-01T18:00 or +90d"),
+		flags.String("from", "", "`networks` it may be used from, as in 192.0.2.0/24,2001:db8::7; or everybody")}
 }
 
 // parseDay reads a day or a time; "" is nil, and the word for none the zero time.
@@ -69,16 +70,18 @@ func parseDay(flag, text, none string) (*time.Time, error) {
 	if text == none {
 		return &time.Time{}, nil
 	}
-	for _, layout := range []string{time.DateOnly, time.RFC3339} {
-		if t, err := time.Parse(layout, text); err == nil {
-			return &t, nil
-		}
+	t, err := keep.ParseMoment(text, time.Now())
+	if err != nil {
+		return nil, command.Usagef("%s %s", flag, err)
 	}
-	return nil, command.Usagef("%s %q is not a day as in 2027-03-01 or a time as in 2027-03-01T18:00:00Z", flag, text)
+	return &t, nil
 }
 
-func networkList(text string) []string {
-	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
+// networks are those of -from.
+func (k keyRules) networks() (list []string, err error) {
+	into := &list
+	err = setNetworks(&into, "from", *k.from, keep.ParseAllowed)
+	return *into, err
 }
 
 func keyAdd(flags *flag.FlagSet, f *common) run {
@@ -95,7 +98,11 @@ func keyAdd(flags *flag.FlagSet, f *common) run {
 			return err
 		}
 		var added api.Page[api.Key]
-		ask := api.KeyNew{Key: text, Label: *rules.label, Shared: *shared, Authority: *authority, Expires: expires, Networks: networkList(*rules.from)}
+		networks, err := rules.networks()
+		if err != nil {
+			return err
+		}
+		ask := api.KeyNew{Key: text, Label: *rules.label, Shared: *shared, Authority: *authority, Expires: expires, Networks: networks}
 		if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", ask, &added); err != nil {
 			return err
 		}
@@ -182,18 +189,17 @@ func keySet(flags *flag.FlagSet, f *common) run {
 			case "label":
 				ask.Label = rules.label
 			case "from":
-				list := networkList(strings.TrimSpace(strings.TrimPrefix(*rules.from, "anywhere")))
-				if list == nil {
-					list = []string{}
-				}
-				ask.Networks = &list
+				err = setNetworks(&ask.Networks, "from", *rules.from, keep.ParseAllowed)
 			}
 		})
+		if err != nil {
+			return err
+		}
 		if ask.Expires, err = parseDay("-expires", *rules.expires, "never"); err != nil {
 			return err
 		}
 		if ask == (api.KeyChange{}) {
-			return command.Usagef("say what to change: -label, -expires (never takes it away) or -from (anywhere takes it away)")
+			return command.Usagef("say what to change: -label, -expires (never takes it away) or -from (everybody takes it away)")
 		}
 		k, err := findKey(ctx, c, args[0], args[1])
 		if err != nil {
@@ -233,7 +239,11 @@ func keyMake(flags *flag.FlagSet, f *common) run {
 	locked := flags.Bool("passphrase", false, "encrypt the private half: asked for on a terminal, else the first line of standard input")
 	out := flags.String("out", "", "new `file` for the private half; else ACCOUNT.key in this folder")
 	return func(ctx context.Context, env command.Env, c *client, args []string) (err error) {
-		ask := api.KeyPairNew{Type: *kind, Label: *rules.label, Networks: networkList(*rules.from)}
+		networks, err := rules.networks()
+		if err != nil {
+			return err
+		}
+		ask := api.KeyPairNew{Type: *kind, Label: *rules.label, Networks: networks}
 		if ask.Expires, err = parseDay("-expires", *rules.expires, "never"); err != nil {
 			return err
 		}

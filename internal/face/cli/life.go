@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 
 	"urbankeep/internal/api"
@@ -27,6 +28,11 @@ func declareSettings(flags *flag.FlagSet) map[string]json.RawMessage {
 			}
 			if text == "" {
 				return fmt.Errorf("it is empty: say inherit to leave it to the groups")
+			}
+			if strings.HasPrefix(s.Name, "valid") && strings.ContainsAny(text[:1], "+-nty") { // it counts from now
+				if t, err := keep.ParseMoment(text, time.Now()); err == nil {
+					text = t.Truncate(time.Second).Format(time.RFC3339)
+				}
 			}
 			if err := tried.PutText(s.Name, text); err != nil {
 				return err

@@ -41,8 +41,8 @@ func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 		"encryption": "`policy` of FTP: required, optional (clients may go without TLS) or off",
 		"banner":     "`text` that clients are shown before they sign in; \\n breaks the line",
 		"welcome":    "`text` that FTP clients are shown after they signed in; {account} and {time} stand for themselves",
-		"allow":      "`networks` that alone may connect, as in 192.0.2.0/24,2001:db8::/32; \"\" is everybody",
-		"deny":       "`networks` that may not connect, whatever -allow says; \"\" is none",
+		"allow":      "`networks` that alone may connect, as in 192.0.2.0/24,2001:db8::/32; or everybody",
+		"deny":       "`networks` that may not connect, whatever -allow says; or nobody",
 		"passive":    "`LOW-HIGH`: the ports of passive FTP",
 		"advertise":  "IPv4 `address` or name that clients outside are told for passive FTP, behind a router; \"\" is the one they reached",
 	} {
@@ -70,10 +70,6 @@ func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 }
 
 func setListenerText(ask *api.ListenerChange, name, value string) error {
-	list := networkList(value)
-	if list == nil {
-		list = []string{}
-	}
 	broken := strings.ReplaceAll(value, `\n`, "\n")
 	switch name {
 	case "address":
@@ -85,9 +81,9 @@ func setListenerText(ask *api.ListenerChange, name, value string) error {
 	case "welcome":
 		ask.Welcome = &broken
 	case "allow":
-		ask.Allow = &list
+		return setNetworks(&ask.Allow, name, value, keep.ParseAllowed)
 	case "deny":
-		ask.Deny = &list
+		return setNetworks(&ask.Deny, name, value, keep.ParseDenied)
 	case "advertise":
 		ask.Advertise = &value
 	case "passive":
@@ -99,6 +95,20 @@ func setListenerText(ask *api.ListenerChange, name, value string) error {
 		}
 		ask.PassiveLow, ask.PassiveHigh = &low, &high
 	}
+	return nil
+}
+
+// setNetworks reads a flag that names networks.
+func setNetworks(into **[]string, flag, text string, parse func(field, text string) (keep.Networks, error)) error {
+	networks, err := parse(flag, text)
+	if err != nil {
+		return command.Usagef("-%s", err)
+	}
+	list := []string{}
+	for _, network := range networks {
+		list = append(list, keep.Networks{network}.String())
+	}
+	*into = &list
 	return nil
 }
 

@@ -243,7 +243,7 @@ func sayGate(env command.Env, f *common, g api.Gate) error {
 		}
 		return strings.ReplaceAll(n.String(), ",", ", ")
 	}
-	table(env.Out, "GATE|NETWORKS", [][]string{{"allowed", say(g.Allow, "every one")}, {"denied", say(g.Deny, "none")}})
+	table(env.Out, "GATE|NETWORKS", [][]string{{"allowed", say(g.Allow, "everybody")}, {"denied", say(g.Deny, "nobody")}})
 	return nil
 }
 
@@ -260,11 +260,13 @@ func gateSet(flags *flag.FlagSet, f *common) run {
 			return command.Usagef("say what to change: -allow or -deny")
 		}
 		for _, one := range []struct {
-			text string
-			into *keep.Networks
-		}{{*allow, &g.Allow}, {*deny, &g.Deny}} {
+			text  string
+			into  *keep.Networks
+			parse func(field, text string) (keep.Networks, error)
+		}{{*allow, &g.Allow, keep.ParseAllowed}, {*deny, &g.Deny, keep.ParseDenied}} {
 			if one.text != "" {
-				if err := one.into.UnmarshalText([]byte(one.text)); err != nil {
+				var err error
+				if *one.into, err = one.parse("", one.text); err != nil {
 					return command.Usagef("%s", err)
 				}
 			}

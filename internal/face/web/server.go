@@ -437,15 +437,15 @@ func number(c *gin.Context, name string) (int64, error) {
 	return n, nil
 }
 
-// moment reads a time from the query (RFC 3339); zero when it is not there.
+// moment reads a time from the query, as [keep.ParseMoment] does; zero when it is not there.
 func moment(c *gin.Context, name string) (time.Time, error) {
 	text := c.Query(name)
 	if text == "" {
 		return time.Time{}, nil
 	}
-	t, err := time.Parse(time.RFC3339, text)
+	t, err := keep.ParseMoment(text, time.Now())
 	if err != nil {
-		return t, &keep.FieldError{Field: name, Say: "it must be a time as in 2026-03-01T00:00:00Z"}
+		return t, &keep.FieldError{Field: name, Say: err.Error()}
 	}
 	return t, nil
 }
