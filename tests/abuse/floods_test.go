@@ -31,7 +31,7 @@ func TestEveryFloodAtOnceHoldsNobodyUp(t *testing.T) {
 	console := p.Console
 	big := filepath.Join(p.Dir, "files", "crew-harbour", "big")
 	require.NoError(t, os.MkdirAll(filepath.Dir(big), 0o750))
-	require.NoError(t, os.WriteFile(big, make([]byte, 8<<20), 0o600))
+	require.NoError(t, os.WriteFile(big, make([]byte, 32<<20), 0o600))
 	endless, err := os.Create(filepath.Join(p.Dir, "files", "ben-endless"))
 	require.NoError(t, err)
 	require.NoError(t, endless.Truncate(8<<40))
@@ -39,12 +39,8 @@ func TestEveryFloodAtOnceHoldsNobodyUp(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(p.Dir, "files", "ben"), 0o750))
 	require.NoError(t, os.Rename(endless.Name(), filepath.Join(p.Dir, "files", "ben", "endless")))
 
-	pace := os.Getenv("URBANKEEP_TEST_PACE")
-	if pace == "" {
-		pace = "2M"
-	}
 	fetch := func() time.Duration {
-		out, err := p.Curl("--limit-rate", pace, "-o", os.DevNull, "-w", "%{time_total} %{time_starttransfer}", "ftps://"+p.FTPS+"/big").CombinedOutput()
+		out, err := p.Curl("--limit-rate", "8M", "-o", os.DevNull, "-w", "%{time_total} %{time_starttransfer}", "ftps://"+p.FTPS+"/big").CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		var whole, start float64
 		_, err = fmt.Sscan(string(out), &whole, &start)
