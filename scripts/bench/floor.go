@@ -30,7 +30,7 @@ func serveFloor() error {
 	if err != nil {
 		return err
 	}
-	config := &ssh.ServerConfig{Config: ssh.Config{Ciphers: sftp.Ciphers("SSH-2.0-OpenSSH_")},
+	config := &ssh.ServerConfig{Config: ssh.Config{Ciphers: sftp.Ciphers([]string{ssh.CipherAES128GCM})},
 		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return &ssh.Permissions{}, nil }}
 	config.AddHostKey(signer)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -2,7 +2,9 @@ package sftp
 
 import (
 	"bytes"
+	"encoding/binary"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,8 +15,8 @@ import (
 // The client's preference decides among the ciphers that are offered (RFC 4253,
 // section 7.1), and common clients prefer ChaCha20-Poly1305, then AES-CTR, to
 // AES-GCM, which on a processor with AES instructions costs a fraction of
-// either. So a client that is known to have AES-GCM is offered nothing else
-// there; every other one gets all that is safe.
+// either. So a client that offers AES-GCM is offered nothing else there, one that has AES-CTR no
+// ChaCha20; every other one gets all that is safe.
 var (
 	gcm = []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM}
 	ctr = []string{ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR}
@@ -23,15 +25,19 @@ var (
 // quickAES reports whether the processor has AES instructions.
 func quickAES() bool { return cpu.X86.HasAES || cpu.ARM64.HasAES || cpu.S390X.HasAES }
 
-// Ciphers is what a client is offered, best first, by the version it announced.
-func Ciphers(clientVersion string) []string {
-	switch {
-	case !quickAES():
-		return append([]string{ssh.CipherChaCha20Poly1305}, append(append([]string(nil), gcm...), ctr...)...)
-	case strings.HasPrefix(clientVersion, "SSH-2.0-OpenSSH_"):
-		return gcm
+// Ciphers is what a client is offered, best first, by what it offers itself.
+func Ciphers(client []string) []string {
+	if !quickAES() {
+		return slices.Concat([]string{ssh.CipherChaCha20Poly1305}, gcm, ctr)
 	}
-	return append(append([]string(nil), gcm...), ctr...)
+	has := func(one string) bool { return slices.Contains(client, one) }
+	switch {
+	case slices.ContainsFunc(gcm, has):
+		return gcm
+	case slices.ContainsFunc(ctr, has):
+		return ctr
+	}
+	return slices.Concat(gcm, ctr, []string{ssh.CipherChaCha20Poly1305})
 }
 
 // Key exchanges and message authentication codes that are offered, best first. None has
@@ -57,17 +63,23 @@ func modern(key ssh.Signer) ssh.Signer {
 }
 
 const (
-	// versionWait is how long the client's version is waited for before ours is
-	// sent. Clients send theirs at once; one that waits gets every cipher.
-	versionWait = 250 * time.Millisecond
-	// maxVersion bounds the version line (RFC 4253, section 4.2).
+	// firstWait is how long what the client sends first is waited for: its version, and what it
+	// offers. Clients send both at once; one that waits for ours gets every cipher.
+	firstWait = 250 * time.Millisecond
+	// maxVersion bounds the version line (RFC 4253, section 4.2), maxOffer what the client offers (section 6.1).
 	maxVersion = 255
+	maxOffer   = 35000
+
+	ourVersion = "SSH-2.0-UrbanKeep"
+	msgKexInit = 20
 )
 
-// peeked is a connection whose first bytes were looked at.
+// peeked is a connection whose first bytes were looked at, and to which our version line
+// has been written.
 type peeked struct {
 	net.Conn
-	first []byte
+	first   []byte
+	greeted bool
 }
 
 func (p *peeked) Read(b []byte) (int, error) {
@@ -79,23 +91,67 @@ func (p *peeked) Read(b []byte) (int, error) {
 	return p.Conn.Read(b)
 }
 
-// peekVersion looks at the client's version line, "" when it doesn't come.
-func peekVersion(raw net.Conn) (*peeked, string) {
-	p := &peeked{Conn: raw}
-	raw.SetReadDeadline(time.Now().Add(versionWait))
-	buf := make([]byte, maxVersion)
-	n := 0
-	for n < len(buf) && !bytes.Contains(buf[:n], []byte("\n")) {
-		more, err := raw.Read(buf[n:])
-		n += more
-		if err != nil {
-			break
+// Write leaves out our version line, which comes first.
+func (p *peeked) Write(b []byte) (int, error) {
+	if !p.greeted && string(b) == ourVersion+"\r\n" {
+		p.greeted = true
+		return len(b), nil
+	}
+	return p.Conn.Write(b)
+}
+
+// peek greets a client and looks at its version line, "" when it doesn't come, and at the ciphers
+// that it offers in both directions, none when that doesn't come.
+func peek(raw net.Conn) (p *peeked, version string, ciphers []string, err error) {
+	p = &peeked{Conn: raw}
+	more := func(enough func() bool) bool {
+		for !enough() {
+			buf := make([]byte, 2048)
+			n, err := raw.Read(buf)
+			p.first = append(p.first, buf[:n]...)
+			if err != nil && !enough() {
+				return false
+			}
 		}
+		return true
 	}
-	p.first = buf[:n]
+	raw.SetReadDeadline(time.Now().Add(firstWait))
+	came := more(func() bool { return bytes.Contains(p.first, []byte("\n")) || len(p.first) > maxVersion })
+	raw.SetWriteDeadline(time.Now().Add(firstWait))
+	if _, err := raw.Write([]byte(ourVersion + "\r\n")); err != nil {
+		return p, "", nil, err
+	}
 	line, _, whole := bytes.Cut(p.first, []byte("\n"))
-	if !whole {
-		return p, ""
+	if !came || !whole {
+		return p, "", nil, nil
 	}
-	return p, string(bytes.TrimRight(line, "\r"))
+	version = string(bytes.TrimRight(line, "\r"))
+	raw.SetReadDeadline(time.Now().Add(firstWait))
+	size := func() int {
+		if rest := p.first[len(line)+1:]; len(rest) >= 4 {
+			return int(binary.BigEndian.Uint32(rest))
+		}
+		return -1
+	}
+	if more(func() bool { n := size(); return n > maxOffer || n >= 0 && len(p.first)-len(line)-1 >= n+4 }) && size() <= maxOffer {
+		ciphers = offered(p.first[len(line)+1:][4:][:size()])
+	}
+	return p, version, ciphers, nil
+}
+
+// offered reads the ciphers of a client's first packet (RFC 4253, section 7.1): a byte that says how
+// long the padding is, the kind, 16 bytes at random, and lists of names.
+func offered(packet []byte) []string {
+	if len(packet) < 18 || packet[1] != msgKexInit {
+		return nil
+	}
+	d := decoder{b: packet[18:]}
+	d.bytes() // key exchanges
+	d.bytes() // host keys
+	up, down := d.string(), d.string()
+	if d.err != nil {
+		return nil
+	}
+	both := strings.Split(up, ",")
+	return slices.DeleteFunc(both, func(one string) bool { return !slices.Contains(strings.Split(down, ","), one) })
 }

@@ -203,11 +203,15 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	defer c.cancel()
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), keep.SFTP, true, c.cut)
-	first, version := peekVersion(quickAcks(raw))
+	first, version, ciphers, err := peek(quickAcks(raw))
+	if err != nil {
+		c.leave(err)
+		return
+	}
 	raw.SetDeadline(time.Now().Add(s.Timeouts.SignIn))
 	unhook := context.AfterFunc(stopping, c.stop)
 	defer unhook()
-	shell, channels, requests, err := ssh.NewServerConn(first, c.config(version))
+	shell, channels, requests, err := ssh.NewServerConn(first, c.config(ciphers))
 	if err != nil {
 		s.Log.Debug("SSH connection not signed in", "remote", raw.RemoteAddr(), "cause", err)
 		c.leave(err)
@@ -277,10 +281,10 @@ func isDisconnect(err error) bool {
 var errAuth = errors.New("sign-in refused")
 
 // config makes the settings of one connection: its callbacks know its visit.
-func (c *conn) config(clientVersion string) *ssh.ServerConfig {
+func (c *conn) config(ciphers []string) *ssh.ServerConfig {
 	config := &ssh.ServerConfig{
-		Config:                      ssh.Config{Ciphers: Ciphers(clientVersion), KeyExchanges: keyExchanges, MACs: macs},
-		ServerVersion:               "SSH-2.0-UrbanKeep",
+		Config:                      ssh.Config{Ciphers: Ciphers(ciphers), KeyExchanges: keyExchanges, MACs: macs},
+		ServerVersion:               ourVersion,
 		MaxAuthTries:                c.server.tries(),
 		PasswordCallback:            c.byPassword,
 		KeyboardInteractiveCallback: c.byQuestion,

@@ -1,6 +1,7 @@
 package sftp
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/ed25519"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -206,15 +208,51 @@ func TestAnIdleSessionEndsAndABusyOneDoesNot(t *testing.T) {
 
 func TestTheOfferFitsTheClient(t *testing.T) {
 	if !quickAES() {
-		assert.Equal(t, ssh.CipherChaCha20Poly1305, Ciphers("SSH-2.0-OpenSSH_9.2")[0])
+		assert.Equal(t, ssh.CipherChaCha20Poly1305, Ciphers(nil)[0])
 		return
 	}
-	assert.Equal(t, []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM}, Ciphers("SSH-2.0-OpenSSH_9.2p1 Debian"))
-	for _, other := range []string{"", "SSH-2.0-libssh2_1.10.0", "SSH-2.0-Go"} {
-		offer := Ciphers(other)
-		assert.Equal(t, ssh.CipherAES128GCM, offer[0])
-		assert.Contains(t, offer, ssh.CipherAES256CTR)
-		assert.NotContains(t, offer, ssh.CipherChaCha20Poly1305)
+	assert.Equal(t, gcm, Ciphers([]string{ssh.CipherChaCha20Poly1305, ssh.CipherAES128CTR, ssh.CipherAES256GCM}))
+	assert.Equal(t, ctr, Ciphers([]string{ssh.CipherChaCha20Poly1305, ssh.CipherAES128CTR}))
+	assert.Contains(t, Ciphers([]string{ssh.CipherChaCha20Poly1305}), ssh.CipherChaCha20Poly1305)
+	assert.Len(t, Ciphers(nil), 6)
+
+	// What the client sends first is looked at and not lost, however it comes, and whatever it is.
+	lists := func(up, down string) []byte {
+		var e encoder
+		e.b = append(e.b, make([]byte, 18)...)
+		e.b[1] = msgKexInit
+		for _, list := range []string{"kex", "keys", up, down} {
+			e.string(list)
+		}
+		return append(binary.BigEndian.AppendUint32(nil, uint32(len(e.b))), e.b...)
+	}
+	version := "SSH-2.0-Other\r\n"
+	for sent, want := range map[string][]string{version + string(lists("a,b,c", "c,x,a")): {"a", "c"}, version: nil, "": nil, version + "\xff\xff\xff\xff": nil, version + "\x00\x00\x00\x02\x00\x14": nil,
+		version + string(lists("a", "a")[:40]): nil, strings.Repeat("x", 400): nil} {
+		ours, theirs := net.Pipe()
+		go func() {
+			for i := range len(sent) {
+				theirs.Write([]byte(sent[i : i+1]))
+			}
+		}()
+		said := make(chan string)
+		go func() {
+			line, _ := bufio.NewReader(theirs).ReadString('\n')
+			said <- line
+		}()
+		p, name, ciphers, err := peek(ours)
+		require.NoError(t, err)
+		assert.Equal(t, want, ciphers, "%q", sent)
+		assert.Equal(t, ourVersion+"\r\n", <-said)
+		if strings.HasPrefix(sent, version) {
+			assert.Equal(t, "SSH-2.0-Other", name)
+			assert.Equal(t, sent, string(p.first))
+		}
+		n, err := p.Write([]byte(ourVersion + "\r\n"))
+		assert.NoError(t, err)
+		assert.Equal(t, len(ourVersion)+2, n, "it does not go out twice")
+		ours.Close()
+		theirs.Close()
 	}
 }
 
