@@ -131,7 +131,7 @@ func TestABadListenerIsRefusedWithAdviceAndNothingChanges(t *testing.T) {
 		{"encrypted always", []string{"add", "x", "ftps", "127.0.0.1:0", "-passive", free, "-encryption", "off"}},
 		{"turn those off too", []string{"add", "x", "ftp", "127.0.0.1:0", "-passive", free, "-encryption", "off", "-resume-data"}},
 		{"is neither an IPv4 address nor a host name", []string{"set", "ftp", "-advertise", "2001:db8::7"}},
-		{"no address or network", []string{"set", "ftp", "-allow", "everybody"}},
+		{"no address or network", []string{"set", "ftp", "-allow", "everyone"}}, {"lets nobody in", []string{"set", "ftp", "-allow", "nobody"}},
 		{"one connection for everything", []string{"set", "sftp", "-advertise", "192.0.2.7"}},
 	} {
 		assert.Contains(t, k.Refused(append([]string{"listener"}, c.args...)...), c.say, c.args)

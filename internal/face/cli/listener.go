@@ -102,7 +102,7 @@ func setListenerText(ask *api.ListenerChange, name, value string) error {
 func setNetworks(into **[]string, flag, text string, parse func(field, text string) (keep.Networks, error)) error {
 	networks, err := parse(flag, text)
 	if err != nil {
-		return command.Usagef("-%s", err)
+		return fmt.Errorf("-%w", err)
 	}
 	list := []string{}
 	for _, network := range networks {
