@@ -17,6 +17,9 @@ type Problem struct {
 	Reason string `json:"reason,omitempty"` // see keep.Reason
 }
 
+// Unchanged is the header of an answer to a change that changed nothing, since it is so already.
+const Unchanged = "Unchanged"
+
 // Page is one page of a list. Next is the cursor of the page after it, "" at the end.
 type Page[T any] struct {
 	Items []T    `json:"items"`
@@ -108,6 +111,7 @@ type AccountNew struct {
 	Password   string                     `json:"password,omitempty"`
 	Generate   bool                       `json:"generate,omitempty"` // make a password and give it back once
 	MustChange bool                       `json:"mustChange,omitempty"`
+	Key        string                     `json:"key,omitempty"` // SSH public keys, one on each line: the account comes with them, or not at all
 	Groups     []string                   `json:"groups,omitempty"`
 	Settings   map[string]json.RawMessage `json:"settings,omitempty"` // see keep.Settings; a text is understood for each
 	Mounts     []keep.Mount               `json:"mounts"`

@@ -30,6 +30,7 @@ type Change struct {
 	Name     string          `json:"name"`   // which; "" where there is one of the kind
 	Before   json.RawMessage `json:"before"` // null: it was not there
 	After    json.RawMessage `json:"after"`  // null: it is gone
+	Says     []string        `json:"says"`   // what differs, for people
 	Undoes   int64           `json:"undoes,omitempty"`
 	UndoneBy int64           `json:"undoneBy,omitempty"`
 }

@@ -1,6 +1,9 @@
 package keep
 
-import "errors"
+import (
+	"errors"
+	"fmt"
+)
 
 // Reason says, in one fixed word, why something was refused or failed. It is
 // the same word in a reply, the audit trail, the API and the console.
@@ -86,3 +89,9 @@ type FieldError struct {
 }
 
 func (e *FieldError) Error() string { return e.Field + ": " + e.Say }
+
+// NoSuch refuses what is about a thing that there isn't: an account, a group, a listener and so on, of which a
+// command lists those there are.
+func NoSuch(kind, name string) *Fault {
+	return Refuse(NotFound, fmt.Sprintf("no such %s: %q; %s list shows the ones there are", kind, name, kind))
+}

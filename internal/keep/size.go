@@ -56,3 +56,11 @@ func SaySize(n int64) string {
 	}
 	return strconv.FormatInt(n, 10) + " B"
 }
+
+// SayMany says how many of a thing there are.
+func SayMany[N int | int64](n N, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.FormatInt(int64(n), 10) + " " + one + "s"
+}

@@ -247,9 +247,9 @@ func TestHostKeysAreReplacedWithoutAWarning(t *testing.T) {
 	assert.Contains(t, state()["announced ssh-ed25519"].Line, public)
 	k.Must(nil, "hostkey", "use", state()["announced ssh-ed25519"].ID)
 	require.NoError(t, connect(knows("importer", "ssh-ed25519 "+public), "yes"))
-	k.Must(nil, "hostkey", "remove", state()["in-use ssh-rsa"].ID)
-	k.Must(nil, "hostkey", "remove", state()["in-use ecdsa-sha2-nistp256"].ID)
-	_, errs, status = k.CLI("hostkey", "remove", state()["in-use ssh-ed25519"].ID)
+	k.Must(nil, "hostkey", "remove", "-meant", state()["in-use ssh-rsa"].ID)
+	k.Must(nil, "hostkey", "remove", "-meant", state()["in-use ecdsa-sha2-nistp256"].ID)
+	_, errs, status = k.CLI("hostkey", "remove", "-meant", state()["in-use ssh-ed25519"].ID)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "it is the only host key in use")
 	var found []api.AuditRecord

@@ -76,7 +76,7 @@ func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
 	// A change of the settings is seen and taken back.
 	k.Must(nil, "account", "set", "ann", "-max-sessions", "2")
 	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/history?what=account"))
-	p.Shows("table[aria-label=Changes]", "maxSessions: nothing → 2")
+	p.Shows("table[aria-label=Changes]", "sessions at once: not set → 2")
 	p.TabTo("Undo change " + fmt.Sprint(k.NewestChange("account").ID))
 	p.Keys("\r")
 	p.TabTo("Confirm")

@@ -195,7 +195,7 @@ func TestWeakKeysAndACertificateThatEndedAreFound(t *testing.T) {
 	k.Must(&keys, "hostkey", "list")
 	for _, one := range keys {
 		if one.Type != "ecdsa-sha2-nistp256" {
-			k.Must(nil, "hostkey", "remove", one.ID)
+			k.Must(nil, "hostkey", "remove", "-meant", one.ID)
 		}
 	}
 	var short api.HostKey

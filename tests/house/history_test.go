@@ -27,7 +27,7 @@ func TestOneChangeIsTakenBackAndTheOthersStay(t *testing.T) {
 	live := ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password)
 	live.Say("MKD in", 550)
 	said := undo(k, narrowed)
-	assert.Contains(t, said, "maxSessions: 2 → nothing")
+	assert.Contains(t, said, "sessions at once: 2 → not set")
 	live.Say("MKD in", 257) // at once, in the open session
 	shown := k.Must(nil, "account", "show", "ann")
 	assert.Contains(t, shown, "second", "what changed since stays")

@@ -5,7 +5,6 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, visible, zone } from '@/format'
 import { useOperator } from '@/operator'
-import { differences } from '@/parts/changes'
 import TableFrame from '@/parts/TableFrame.vue'
 
 const route = useRoute()
@@ -60,7 +59,7 @@ async function undo(c: Schemas['Change']) {
             <td>{{ c.operator }}</td>
             <td><RouterLink v-if="c.name" :to="{ query: { what: c.what, name: c.name } }">{{ c.what }} {{ visible(c.name) }}</RouterLink><template v-else>{{ c.what }}</template></td>
             <td class="what">
-              <div v-for="d in differences(c)" :key="d">{{ visible(d) }}</div>
+              <div v-for="d in c.says" :key="d">{{ visible(d) }}</div>
               <div v-if="c.undoes" class="soft">took change {{ c.undoes }} back</div>
               <div v-if="c.undoneBy" class="soft">taken back by change {{ c.undoneBy }}</div>
             </td>

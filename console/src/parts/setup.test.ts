@@ -10,7 +10,6 @@ import PasswordPage from '@/pages/PasswordPage.vue'
 import StepsPage from '@/pages/StepsPage.vue'
 import FindingTable from './FindingTable.vue'
 import OwnSignIn from './OwnSignIn.vue'
-import { differences } from './changes'
 
 // answers stands for the service: what a method and path answer, and what was sent to them.
 type Answer = [status: number, body?: unknown]
@@ -48,15 +47,6 @@ beforeEach(() => {
   useOperator().me = { operator: 'ilse', role: 'owner', codes: false, created: '2026-03-01T00:00:00Z' }
 })
 afterEach(() => vi.unstubAllGlobals())
-
-describe('a change of the settings', () => {
-  it('says what differs, settings among the other fields', () => {
-    expect(differences({ before: { note: 'a', settings: { maxSessions: 2 } }, after: { note: 'a', settings: { maxSessions: 4, umask: '027' } } })).toEqual(['maxSessions: 2 → 4', 'umask: nothing → 027'])
-    expect(differences({ before: { deny: [] }, after: { deny: ['203.0.113.0/24'] } })).toEqual(['deny: [] → ["203.0.113.0/24"]'])
-    expect(differences({ before: null, after: { name: 'x' } })).toEqual(['added'])
-    expect(differences({ before: { name: 'x' }, after: null })).toEqual(['removed'])
-  })
-})
 
 describe('findings', () => {
   it('carry their state in a word, and show control characters of names', () => {

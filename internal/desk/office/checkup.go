@@ -284,7 +284,7 @@ func (o *Office) checkOperators(ctx context.Context, f *checkup.Findings) error 
 	case owners == 1:
 		f.Add("operator", "", checkup.Note, "operator add NAME -role owner", "there is one owner: when that one is away, nobody can manage operators")
 	default:
-		f.Add("operator", "", checkup.Fine, "", "there are %d owners", owners)
+		f.Add("operator", "", checkup.Fine, "", "there are %s", keep.SayMany(owners, "owner"))
 	}
 	f.Named("operator", checkup.Note, "switch one-time codes on, in the console under Operators", "sign in with a password alone: %s", bare)
 	if now := o.Collector.State(ctx); now.Address != "" && now.Trouble != "" {
@@ -333,7 +333,7 @@ func (o *Office) checkTrail(ctx context.Context, f *checkup.Findings) error {
 	case report.BadSeq != 0:
 		f.Add("audit", "", checkup.Fault, "keep a copy of the data folder as evidence, then restore a backup; docs/audit.md says what this proves", "record %d: %s", report.BadSeq, report.Problem)
 	default:
-		f.Add("audit", "", checkup.Fine, "", "%s", fmt.Sprintf("%d records and %d checkpoints are as they were written", report.Checked, report.Checkpoints))
+		f.Add("audit", "", checkup.Fine, "", "%s", fmt.Sprintf("%s and %s, as they were written", keep.SayMany(report.Checked, "record"), keep.SayMany(report.Checkpoints, "checkpoint")))
 	}
 	return nil
 }

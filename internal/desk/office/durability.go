@@ -101,7 +101,7 @@ func (o *Office) storeNamed(ctx context.Context, name string) (keep.Store, error
 	}
 	at := slices.IndexFunc(known, func(s keep.Store) bool { return s.Name == name })
 	if at < 0 {
-		return keep.Store{}, keep.Refuse(keep.NotFound, "no such store: store list shows the ones there are")
+		return keep.Store{}, keep.NoSuch("store", name)
 	}
 	return known[at], nil
 }

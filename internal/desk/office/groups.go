@@ -12,13 +12,11 @@ import (
 	"urbankeep/internal/records"
 )
 
-var errGroupMissing = keep.Refuse(keep.NotFound, "no such group: group list shows the ones there are")
-
 // Group finds a group.
 func (o *Office) Group(ctx context.Context, name string) (*keep.Group, error) {
 	g, err := o.DB.Group(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return nil, errGroupMissing
+		return nil, keep.NoSuch("group", name)
 	}
 	return g, err
 }

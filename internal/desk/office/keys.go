@@ -92,6 +92,20 @@ func (o *Office) AddKeys(ctx context.Context, who Actor, name string, ask NewKey
 	if err != nil {
 		return nil, err
 	}
+	held, err := o.readyAll(ctx, a, ask)
+	if err != nil {
+		return nil, err
+	}
+	for i := range held {
+		if err := o.addKey(ctx, who, a, &held[i].Key); err != nil {
+			return nil, err
+		}
+	}
+	return held, nil
+}
+
+// readyAll checks the keys in a text against the account they are for.
+func (o *Office) readyAll(ctx context.Context, a *keep.Effective, ask NewKeys) ([]HeldKey, error) {
 	readings, err := pubkey.Read(ask.Text)
 	if err != nil {
 		return nil, err
@@ -106,11 +120,6 @@ func (o *Office) AddKeys(ctx context.Context, who Actor, name string, ask NewKey
 	for i, r := range readings {
 		if held[i], err = o.ready(ctx, a, r, ask); err != nil {
 			return nil, atLine(err, r.Line, len(readings))
-		}
-	}
-	for i := range held {
-		if err := o.addKey(ctx, who, a, &held[i].Key); err != nil {
-			return nil, err
 		}
 	}
 	return held, nil
@@ -148,7 +157,7 @@ func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading,
 		case holder == a.Name:
 			return HeldKey{}, &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
 		case !ask.Shared && !k.Authority:
-			return HeldKey{}, &keep.FieldError{Field: "key", Say: "the account " + holder + " has this key already: make a key for each account, or say that it is shared"}
+			return HeldKey{}, &keep.FieldError{Field: "shared", Say: "the account " + holder + " has this key already: make a key for each account, or say that it is shared"}
 		}
 	}
 	return o.held(ctx, a.Name, k)
@@ -223,9 +232,13 @@ func (o *Office) SetKey(ctx context.Context, who Actor, name string, id int64, r
 	if err := rules.apply(&k); err != nil {
 		return HeldKey{}, err
 	}
+	if before == keyFacts(k) {
+		nothingChanged(ctx)
+		return o.held(ctx, a.Name, k)
+	}
 	detail := fmt.Sprintf("before: %s; after: %s", before, keyFacts(k))
 	if err := o.recorded(ctx, who, keep.KeySet, a.Name, detail, func(ctx context.Context) error { return o.DB.SaveKey(ctx, k) }); err != nil {
-		return HeldKey{}, missing(err)
+		return HeldKey{}, missing(err, name)
 	}
 	return o.held(ctx, a.Name, k)
 }
@@ -237,7 +250,7 @@ func (o *Office) RemoveKey(ctx context.Context, who Actor, name string, id int64
 		return err
 	}
 	if err := o.recorded(ctx, who, keep.KeyRemove, a.Name, keyFacts(k), func(ctx context.Context) error { return o.DB.DeleteKey(ctx, a.ID, k.ID) }); err != nil {
-		return missing(err)
+		return missing(err, name)
 	}
 	o.Live.EndKey(a.Name, k.Fingerprint, keep.Refuse(keep.AccountChanged, "the key it was signed in with was removed"))
 	return nil

@@ -91,7 +91,7 @@ func (o *Office) findListener(ctx context.Context, name string) (l keep.Listener
 	if err != nil {
 		return l, nil, err
 	}
-	err = keep.Refuse(keep.NotFound, "no such listener: listener list shows the ones there are")
+	err = keep.NoSuch("listener", name)
 	for _, one := range found {
 		if one.Name == name {
 			l, err = one, nil

@@ -80,12 +80,10 @@ type Actor struct {
 	undoes int64 // the change that is being taken back; 0: none
 }
 
-// ErrAccountMissing says that no account has the name asked for.
-var ErrAccountMissing = keep.Refuse(keep.NotFound, "no such account: account list shows the ones there are")
-
-func missing(err error) error {
+// missing says that no account has a name, where an error is that.
+func missing(err error, name string) error {
 	if errors.Is(err, records.ErrNotFound) {
-		return ErrAccountMissing
+		return keep.NoSuch("account", name)
 	}
 	return err
 }
@@ -132,7 +130,7 @@ func factsOf(a *keep.Account) *facts {
 func (o *Office) Account(ctx context.Context, name string) (*keep.Effective, error) {
 	a, err := o.DB.Account(ctx, name)
 	if err != nil {
-		return nil, missing(err)
+		return nil, missing(err, name)
 	}
 	return o.DB.Resolve(ctx, a)
 }
@@ -166,8 +164,9 @@ func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]k
 	return keep.Explain(e, q), nil
 }
 
-// AddAccount saves a new account. Password is plain text, "" for none.
-func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret) (*keep.Effective, error) {
+// AddAccount saves a new account with the public keys that a text holds: both, or neither. Password is
+// plain text, "" for none; and so are the keys.
+func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret, keys string) (*keep.Effective, error) {
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	if a.State != keep.StateSuspended {
@@ -182,7 +181,30 @@ func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, pas
 	if err := o.setPassword(ctx, a, password); err != nil {
 		return nil, err
 	}
-	err = o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a), func(ctx context.Context) error { return o.DB.AddAccount(ctx, a) })
+	var held []HeldKey
+	if keys != "" {
+		if held, err = o.readyAll(ctx, e, NewKeys{Text: keys}); err != nil {
+			return nil, err
+		}
+	}
+	err = o.changed(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a), func(ctx context.Context) error {
+		if err := o.DB.AddAccount(ctx, a); err != nil {
+			return err
+		}
+		for i := range held {
+			k := &held[i].Key
+			k.AccountID = a.ID
+			if err := o.DB.AddKey(ctx, k); errors.Is(err, records.ErrTaken) {
+				return &keep.FieldError{Field: "key", Say: "the key " + k.Fingerprint + " is there twice"}
+			} else if err != nil {
+				return err
+			}
+			if _, err := o.DB.AddDue(ctx, recordOf(who, keep.KeyAdd, a.Name, keyFacts(*k))); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if errors.Is(err, records.ErrTaken) {
 		return nil, errNameTaken
 	}
@@ -258,7 +280,7 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 	defer o.changing.Unlock()
 	a, err := o.DB.Account(ctx, name)
 	if err != nil {
-		return nil, missing(err)
+		return nil, missing(err, name)
 	}
 	before := factsOf(a)
 	if err := edit(a); err != nil {
@@ -277,7 +299,7 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 		after.Password = "changed"
 	}
 	if err := o.changed(ctx, who, action, accounts, a.Name, before, after, func(ctx context.Context) error { return o.DB.SaveAccount(ctx, a) }); err != nil {
-		return nil, missing(err)
+		return nil, missing(err, name)
 	}
 	o.Live.Renew(e)
 	return e, o.Arrange(ctx)
@@ -305,10 +327,10 @@ func (o *Office) setState(ctx context.Context, who Actor, name string, state kee
 func (o *Office) CloneAccount(ctx context.Context, who Actor, from, name string, password keep.Secret) (*keep.Effective, error) {
 	model, err := o.DB.Account(ctx, from)
 	if err != nil {
-		return nil, missing(err)
+		return nil, missing(err, from)
 	}
 	return o.AddAccount(ctx, who, &keep.Account{Name: name, Note: model.Note, MustChange: model.MustChange && password != "", Groups: model.Groups, Settings: model.Settings,
-		Mounts: model.Mounts, Grants: model.Grants}, password)
+		Mounts: model.Mounts, Grants: model.Grants}, password, "")
 }
 
 // DeleteAccount removes an account and ends its sessions. Its files stay.
@@ -317,10 +339,10 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	defer o.changing.Unlock()
 	a, err := o.DB.Account(ctx, name)
 	if err != nil {
-		return missing(err)
+		return missing(err, name)
 	}
 	if err := o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil, func(ctx context.Context) error { return o.DB.DeleteAccount(ctx, a.ID) }); err != nil {
-		return missing(err)
+		return missing(err, name)
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
 	return o.Arrange(ctx)

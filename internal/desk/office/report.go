@@ -57,7 +57,7 @@ func Reports() []api.ReportKnown {
 func (o *Office) Report(ctx context.Context, name string, ask ReportAsk) (api.Report, error) {
 	at := slices.IndexFunc(reports, func(r report) bool { return r.name == name })
 	if at < 0 {
-		return api.Report{}, keep.Refuse(keep.NotFound, "no such report: report list shows the ones there are")
+		return api.Report{}, keep.NoSuch("report", name)
 	}
 	r := reports[at]
 	if (r.about != "") != (ask.About != "") {

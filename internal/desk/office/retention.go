@@ -77,7 +77,7 @@ func (o *Office) ArchiveFile(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	if !slices.ContainsFunc(known, func(a records.AuditArchive) bool { return a.Name == name }) {
-		return "", keep.Refuse(keep.NotFound, "no such archive: archive list shows the ones there are")
+		return "", keep.NoSuch("archive", name)
 	}
 	file := o.Seal.ArchiveFile(name)
 	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {

@@ -159,7 +159,7 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 		certificate = "self-signed, until " + c.Until.Format("2006-01-02")
 	}
 	return map[string]stand{
-		"operator":    {count(len(operators), "operator"), len(operators) > 0},
+		"operator":    {keep.SayMany(len(operators), "operator"), len(operators) > 0},
 		"name":        {who.Name, who.Name != ""},
 		"listeners":   {strings.Join(listen, "; "), false},
 		"host":        {who.Host, who.Host != ""},
@@ -167,17 +167,10 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 		"certificate": {certificate, !c.SelfSigned},
 		"host-keys":   {strings.Join(keys, "; "), false},
 		"store":       {strings.Join(lie, "; "), false},
-		"group":       {count(len(groups), "group"), len(groups) > 0},
-		"account":     {count(len(accounts), "account"), len(accounts) > 0},
+		"group":       {keep.SayMany(len(groups), "group"), len(groups) > 0},
+		"account":     {keep.SayMany(len(accounts), "account"), len(accounts) > 0},
 		"handover":    {"", false},
 	}, nil
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // MarkSetup notes that a step was taken as it is, skipped, or is to be taken yet.

@@ -125,7 +125,7 @@ func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error 
 	}
 	at := slices.IndexFunc(known, func(s keep.Store) bool { return s.Name == name })
 	if at < 0 {
-		return keep.Refuse(keep.NotFound, "no such store: store list shows the ones there are")
+		return keep.NoSuch("store", name)
 	}
 	users, err := o.StoreUsers(ctx)
 	if err != nil {

@@ -86,7 +86,7 @@ func (o *Office) putAccount(ctx context.Context, who Actor, name string, text []
 		a := &keep.Account{Name: name}
 		f.into(a)
 		a.MustChange = false
-		_, err := o.AddAccount(ctx, who, a, "")
+		_, err := o.AddAccount(ctx, who, a, "", "")
 		return err
 	}
 	_, err := o.SetAccount(ctx, who, name, "", func(a *keep.Account) error {

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
@@ -37,9 +38,36 @@ func clientCommand(name, args, short, long string, declare func(flags *flag.Flag
 				if err != nil {
 					return err
 				}
-				return do(ctx, env, c, args)
+				if err := do(ctx, env, c, args); err != nil {
+					return byFlag(flags, err)
+				}
+				if c.unchanged && !c.told {
+					fmt.Fprintln(env.Err, "nothing changed: it is so already")
+				}
+				return nil
 			}
 		}}
+}
+
+// byFlag says what is wrong with a field of the API's by the name of the flag that gives it.
+func byFlag(flags *flag.FlagSet, err error) error {
+	var p problem
+	if !errors.As(err, &p) {
+		return err
+	}
+	if p.Reason == string(keep.ShutsYouOut) && flags.Lookup("meant") != nil {
+		return fmt.Errorf("%w (-meant)", err)
+	}
+	if p.Field == "" {
+		return err
+	}
+	hyphens := keep.Setting{Name: p.Field}.Flag()
+	for _, name := range []string{hyphens, strings.TrimSuffix(hyphens, "s"), strings.TrimSuffix(hyphens, "-low")} {
+		if flags.Lookup(name) != nil {
+			return fmt.Errorf("-%s: %s", name, p.Detail)
+		}
+	}
+	return err
 }
 
 const treeHelp = `A home is always explicit: STORE:FOLDER, as in files:{account}; {account} stands for the name, {group} for the group's.
@@ -176,9 +204,8 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 		if ask.Mounts, ask.Grants, err = tree.apply([]keep.Mount{}, []keep.Grant{}); err != nil {
 			return err
 		}
-		key := ""
 		if *keyFile != "" {
-			if key, err = readKeys(env, *keyFile); err != nil {
+			if ask.Key, err = readKeys(env, *keyFile); err != nil {
 				return err
 			}
 		}
@@ -188,15 +215,6 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 		var made api.AccountMade
 		if err := c.call(ctx, http.MethodPost, "/accounts", ask, &made); err != nil {
 			return err
-		}
-		if key != "" {
-			var added api.Page[api.Key]
-			if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/keys", api.KeyNew{Key: key}, &added); err != nil {
-				return errors.Join(showMade(env, f, made, "added"), fmt.Errorf("the account was added, but its key was not: %w", err))
-			}
-			if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0]), nil, &made.Account); err != nil {
-				return errors.Join(showMade(env, f, made, "added"), err)
-			}
 		}
 		return showMade(env, f, made, "added")
 	}
@@ -212,6 +230,9 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 	}
 	if made.Strength != nil {
 		fmt.Fprintf(env.Out, "strength: %s\n", made.Strength.Say)
+	}
+	if until := made.Account.Settings.ValidUntil; until != nil && !until.IsZero() && until.Before(time.Now()) {
+		fmt.Fprintf(env.Out, "Its time ended on %s: it can't sign in.\n", at(&until.Time))
 	}
 	if !made.Account.CanSignIn {
 		fmt.Fprintf(env.Out, "It can't sign in yet: it lacks %s.\n", lacks(made.Account))
@@ -257,7 +278,7 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 		if err := c.call(ctx, http.MethodPatch, "/accounts/"+name(args[0]), ask, &made); err != nil {
 			return err
 		}
-		return showMade(env, f, made, "changed")
+		return showMade(env, f, made, c.now("changed"))
 	}
 }
 
@@ -436,7 +457,7 @@ func accountState(f *common, verb, said string) run {
 		if *f.json {
 			return printJSON(env.Out, a)
 		}
-		fmt.Fprintf(env.Out, "account %s %s\n", a.Name, said)
+		fmt.Fprintf(env.Out, "account %s %s\n", a.Name, c.now(said))
 		return nil
 	}
 }

@@ -158,7 +158,7 @@ func auditVerify(flags *flag.FlagSet, f *common) run {
 				return err
 			}
 		} else if report.BadSeq == 0 {
-			fmt.Fprintf(env.Out, "the chain holds: %d records are as they were written; %d checkpoints signed by key %s agree\n", report.Checked, report.Checkpoints, report.Key)
+			fmt.Fprintf(env.Out, "the chain holds: %s, as they were written; it agrees with %s signed by key %s\n", keep.SayMany(report.Checked, "record"), keep.SayMany(report.Checkpoints, "checkpoint"), report.Key)
 			if report.Archived > 0 {
 				fmt.Fprintf(env.Out, "of all records %d were archived: %d archive files are as they were sealed, %d were not there to be read\n", report.Archived, report.Archives, report.Elsewhere)
 			}
@@ -169,7 +169,7 @@ func auditVerify(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return command.ErrSilent
 		}
-		return fmt.Errorf("the chain is broken: %s; %d records before it are as they were written", report.Problem, report.Checked)
+		return fmt.Errorf("the chain is broken: %s; %s before it, as they were written", report.Problem, keep.SayMany(report.Checked, "record"))
 	}
 }
 

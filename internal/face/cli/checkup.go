@@ -11,6 +11,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 )
 
 const checkupHelp = `Each line has a state: fine, note (meant so, perhaps), warning (something will go wrong, or is weaker
@@ -66,7 +67,7 @@ func showCheckup(env command.Env, found *api.Checkup, brief bool) {
 			fmt.Fprintf(env.Out, "             → %s\n", safe(one.Do))
 		}
 	}
-	fmt.Fprintf(env.Out, "%d fine, %d to note, %d warnings, %d faults\n", count["fine"], count["note"], count["warning"], count["fault"])
+	fmt.Fprintf(env.Out, "%d fine, %d to note, %s, %s\n", count["fine"], count["note"], keep.SayMany(count["warning"], "warning"), keep.SayMany(count["fault"], "fault"))
 }
 
 func showPorts(ctx context.Context, env command.Env, f *common, c *client, firewall string, management int) error {

@@ -44,6 +44,18 @@ type client struct {
 	base  string
 	token string
 	where string // for people
+
+	unchanged bool // the last change that was asked for changed nothing
+	told      bool // the command says so itself
+}
+
+// now says what became of a change.
+func (c *client) now(said string) string {
+	if c.unchanged {
+		c.told = true
+		return "is so already: nothing changed"
+	}
+	return said
 }
 
 func (f *common) client() (*client, error) {
@@ -124,6 +136,7 @@ func (c *client) ask(ctx context.Context, method, path string, ask any) (*http.R
 	if err != nil {
 		return nil, c.unreachable(err)
 	}
+	c.unchanged = response.Header.Get(api.Unchanged) != ""
 	if response.StatusCode >= 400 {
 		defer response.Body.Close()
 		text, err := io.ReadAll(response.Body)

@@ -70,7 +70,7 @@ func groupSet(flags *flag.FlagSet, f *common) run {
 		if err := c.call(ctx, http.MethodPatch, "/groups/"+name(args[0]), ask, &g); err != nil {
 			return err
 		}
-		return sayGroup(env, f, g, fmt.Sprintf("changed; it holds for %d accounts at once", len(g.Accounts)))
+		return sayGroup(env, f, g, c.now(fmt.Sprintf("changed; it holds for %s at once", keep.SayMany(len(g.Accounts), "account"))))
 	}
 }
 

@@ -1,15 +1,11 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -51,22 +47,7 @@ func history(flags *flag.FlagSet, f *common) run {
 
 // sayChange says what differs between before and after, field by field.
 func sayChange(c *api.Change) string {
-	before, after := fieldsOf(c.Before), fieldsOf(c.After)
-	var said []string
-	switch {
-	case before == nil:
-		said = append(said, "added")
-	case after == nil:
-		said = append(said, "removed")
-	default:
-		all := maps.Clone(before)
-		maps.Copy(all, after)
-		for _, key := range slices.Sorted(maps.Keys(all)) {
-			if !bytes.Equal(before[key], after[key]) {
-				said = append(said, fmt.Sprintf("%s: %s → %s", key, sayValue(before[key]), sayValue(after[key])))
-			}
-		}
-	}
+	said := c.Says
 	if c.Undoes != 0 {
 		said = append(said, fmt.Sprintf("(took %d back)", c.Undoes))
 	}
@@ -74,26 +55,6 @@ func sayChange(c *api.Change) string {
 		said = append(said, fmt.Sprintf("(taken back by %d)", c.UndoneBy))
 	}
 	return strings.Join(said, "; ")
-}
-
-func sayValue(raw json.RawMessage) string {
-	if len(raw) == 0 || string(raw) == "null" || string(raw) == `""` {
-		return "nothing"
-	}
-	return string(raw)
-}
-
-// fieldsOf are the fields of an object, its settings among them.
-func fieldsOf(raw json.RawMessage) (fields map[string]json.RawMessage) {
-	if json.Unmarshal(raw, &fields) != nil {
-		return nil
-	}
-	var settings map[string]json.RawMessage
-	if json.Unmarshal(fields["settings"], &settings) == nil {
-		delete(fields, "settings")
-		maps.Copy(fields, settings)
-	}
-	return fields
 }
 
 func undo(_ *flag.FlagSet, f *common) run {

@@ -119,11 +119,17 @@ func hostKeyUse(_ *flag.FlagSet, f *common) run {
 	}
 }
 
-func hostKeyRemove(_ *flag.FlagSet, f *common) run {
+func hostKeyRemove(flags *flag.FlagSet, f *common) run {
+	meant := flags.Bool("meant", false, "delete it although it is in use, without asking")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		k, err := findHostKey(ctx, c, args[0])
 		if err != nil {
 			return err
+		}
+		if k.State == "in-use" && !*meant {
+			if err := confirm(env, "Clients know the service by this key: those that know no other will warn, or refuse to connect.", "say -meant, or put another in use first (hostkey use)"); err != nil {
+				return err
+			}
 		}
 		if err := c.call(ctx, http.MethodDelete, "/host-keys/"+k.ID, nil, nil); err != nil {
 			return err

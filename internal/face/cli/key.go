@@ -211,7 +211,7 @@ func keySet(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, k)
 		}
-		fmt.Fprintf(env.Out, "key %d of %s changed: %s %s%s\n", k.ID, args[0], k.Type, k.Fingerprint, keyNotes(k))
+		fmt.Fprintf(env.Out, "key %d of %s %s: %s %s%s\n", k.ID, args[0], c.now("changed"), k.Type, k.Fingerprint, keyNotes(k))
 		return nil
 	}
 }

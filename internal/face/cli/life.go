@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -34,7 +35,10 @@ func declareSettings(flags *flag.FlagSet) map[string]json.RawMessage {
 					text = t.Truncate(time.Second).Format(time.RFC3339)
 				}
 			}
-			if err := tried.PutText(s.Name, text); err != nil {
+			var wrong *keep.FieldError
+			if err := tried.PutText(s.Name, text); errors.As(err, &wrong) {
+				return errors.New(wrong.Say)
+			} else if err != nil {
 				return err
 			}
 			raw, err := json.Marshal(text)

@@ -159,7 +159,7 @@ func changeListener(ctx context.Context, env command.Env, c *client, f *common, 
 	if err := c.call(ctx, http.MethodPatch, "/listeners/"+name(listener), ask, &l); err != nil {
 		return err
 	}
-	return sayListener(env, f, l, what)
+	return sayListener(env, f, l, c.now(what))
 }
 
 func listenerStopped(f *common, stopped bool) run {
@@ -208,7 +208,7 @@ func listenerTable(env command.Env, listeners []api.Listener) {
 			passive = fmt.Sprintf("%d-%d", l.PassiveLow, l.PassiveHigh)
 		}
 		if l.PassiveRefused > 0 {
-			passive += fmt.Sprintf(", used up %d times", l.PassiveRefused)
+			passive += ", used up " + keep.SayMany(l.PassiveRefused, "time")
 		}
 		rows = append(rows, []string{l.Name, string(l.Protocol), address, string(l.Encryption), passive, dash(strings.Join(listenerRules(l), ", "))})
 	}

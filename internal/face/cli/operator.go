@@ -91,7 +91,7 @@ func operatorSet(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, o)
 		}
-		_, err := fmt.Fprintf(env.Out, "operator %s changed: %s\n", o.Operator, o.Role)
+		_, err := fmt.Fprintf(env.Out, "operator %s %s: %s\n", o.Operator, c.now("changed"), o.Role)
 		return err
 	}
 }

@@ -40,7 +40,7 @@ func showRetention(env command.Env, keeps keep.Retention, asJSON bool) error {
 		if n == 0 {
 			return "for ever"
 		}
-		return fmt.Sprintf("%d days", n)
+		return keep.SayMany(n, "day")
 	}
 	var rows [][]string
 	for _, k := range keeps.Kinds {
@@ -158,7 +158,7 @@ func showCollector(env command.Env, now *api.CollectorState, asJSON bool) error 
 	case now.Trouble != "":
 		state = "waiting: " + now.Trouble
 	}
-	table(env.Out, "COLLECTOR|"+safe(now.Address), [][]string{{"state", state + ", since " + at(&now.Since) + " " + zoneName()}, {"delivered", fmt.Sprintf("up to record %d", now.Sent)}, {"behind it", fmt.Sprintf("%d records", now.Waiting)}})
+	table(env.Out, "COLLECTOR|"+safe(now.Address), [][]string{{"state", state + ", since " + at(&now.Since) + " " + zoneName()}, {"delivered", fmt.Sprintf("up to record %d", now.Sent)}, {"behind it", keep.SayMany(now.Waiting, "record")}})
 	return nil
 }
 

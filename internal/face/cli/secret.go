@@ -57,5 +57,24 @@ func prompt(env command.Env, file *os.File, say string) (string, error) {
 	fmt.Fprint(env.Err, say)
 	text, err := term.ReadPassword(int(file.Fd()))
 	fmt.Fprintln(env.Err)
+	if errors.Is(err, io.EOF) { // Ctrl-D
+		err = errors.New("nothing was typed: nothing was changed")
+	}
 	return string(text), err
+}
+
+// confirm asks on a terminal whether something is meant; where there is none, it is refused.
+func confirm(env command.Env, what, otherwise string) error {
+	if _, isTerminal := terminal(env); !isTerminal {
+		return fmt.Errorf("%s To do it all the same, %s", what, otherwise)
+	}
+	fmt.Fprintf(env.Err, "%s\nType yes to go on: ", what)
+	line, err := bufio.NewReader(env.In).ReadString('\n')
+	if err != nil {
+		fmt.Fprintln(env.Err)
+	}
+	if strings.TrimSpace(line) != "yes" {
+		return errors.New("nothing was changed")
+	}
+	return nil
 }

@@ -209,9 +209,9 @@ func quotaRecount(_ *flag.FlagSet, f *common) run {
 		}
 		what := "as was known"
 		if d.BytesBefore != d.BytesNow || d.FilesBefore != d.FilesNow {
-			what = fmt.Sprintf("not %s in %d files, as was known", size(d.BytesBefore), d.FilesBefore)
+			what = fmt.Sprintf("not %s in %s, as was known", size(d.BytesBefore), keep.SayMany(d.FilesBefore, "file"))
 		}
-		fmt.Fprintf(env.Out, "%s holds %s in %d files, %s\n", args[0], size(d.BytesNow), d.FilesNow, what)
+		fmt.Fprintf(env.Out, "%s holds %s in %s, %s\n", args[0], size(d.BytesNow), keep.SayMany(d.FilesNow, "file"), what)
 		return nil
 	}
 }

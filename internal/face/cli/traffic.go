@@ -11,6 +11,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 )
 
 // barWidth is how wide the longest bar is, characters.
@@ -43,8 +44,8 @@ func trafficShow(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, t)
 		}
-		fmt.Fprintf(env.Out, "%s to %s %s: in %s, out %s, %d operations, %d refused, %d failed\n\n", t.Since.Format(minuteForm), t.Until.Format(minuteForm), t.Zone,
-			size(t.Total.Up), size(t.Total.Down), t.Total.Operations, t.Total.Refused, t.Total.Failed)
+		fmt.Fprintf(env.Out, "%s to %s %s: in %s, out %s, %s, %d refused, %d failed\n\n", t.Since.Format(minuteForm), t.Until.Format(minuteForm), t.Zone,
+			size(t.Total.Up), size(t.Total.Down), keep.SayMany(t.Total.Operations, "operation"), t.Total.Refused, t.Total.Failed)
 		if t.By == "" {
 			showPoints(env, &t, *most)
 		} else {

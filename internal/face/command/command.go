@@ -48,7 +48,7 @@ var ErrSilent = errors.New("failed")
 
 // Main runs the command that args name and gives the exit status.
 func Main(ctx context.Context, env Env, commands []*Command, args []string) int {
-	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" || args[0] == "help" && len(args) == 1 {
+	if len(args) == 0 || isHelp(args[0]) || args[0] == "help" && len(args) == 1 {
 		overview(env.Out, commands)
 		if len(args) == 0 {
 			return ExitUsage
@@ -58,7 +58,13 @@ func Main(ctx context.Context, env Env, commands []*Command, args []string) int 
 	if args[0] == "help" {
 		args = append(append([]string(nil), args[1:]...), "-h")
 	}
+	if args[0] == "-version" || args[0] == "--version" {
+		args[0] = "version"
+	}
 	cmd, rest := find(commands, args)
+	if cmd == nil && len(args) == 2 && isHelp(args[1]) && family(env.Out, commands, args[0]) {
+		return ExitDone
+	}
 	if cmd == nil {
 		fmt.Fprintf(env.Err, "urbankeep: %s\n", unknown(commands, args))
 		return ExitUsage
@@ -75,6 +81,19 @@ func Main(ctx context.Context, env Env, commands []*Command, args []string) int 
 		fmt.Fprintf(env.Err, "urbankeep %s: %s\n", cmd.Name, err)
 	}
 	return ExitFailed
+}
+
+func isHelp(arg string) bool { return arg == "-h" || arg == "-help" || arg == "--help" }
+
+// family lists the commands of one noun.
+func family(w io.Writer, commands []*Command, noun string) (any bool) {
+	for _, c := range commands {
+		if c.Name == noun || strings.HasPrefix(c.Name, noun+" ") {
+			fmt.Fprintf(w, "urbankeep %-26s %s\n", strings.TrimSpace(c.Name+" "+c.Args), c.Short)
+			any = true
+		}
+	}
+	return any
 }
 
 // find takes the command's name off the arguments, the longest name first.

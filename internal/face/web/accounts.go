@@ -114,7 +114,7 @@ func (s *Server) addAccount(c *gin.Context) error {
 	if err := a.Settings.PutAll(ask.Settings); err != nil {
 		return err
 	}
-	e, err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password)
+	e, err := s.Office.AddAccount(c.Request.Context(), actor(c), a, password, ask.Key)
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,8 @@ func showChange(c *records.Change) api.Change {
 		}
 		return json.RawMessage(text)
 	}
-	return api.Change{ID: c.ID, At: c.At, Operator: c.Operator, Address: c.Address, Action: c.Action, What: c.What, Name: c.Name,
+	says := keep.Differences(raw(c.Before), raw(c.After))
+	return api.Change{Says: says, ID: c.ID, At: c.At, Operator: c.Operator, Address: c.Address, Action: c.Action, What: c.What, Name: c.Name,
 		Before: raw(c.Before), After: raw(c.After), Undoes: c.Undoes, UndoneBy: c.UndoneBy}
 }
 

@@ -58,6 +58,11 @@ type Posts interface {
 	Unable(listener string) string
 }
 
+// unchanged marks the answer to a change that changed nothing.
+func unchanged(c *gin.Context) {
+	c.Request = c.Request.WithContext(office.OnNothing(c.Request.Context(), func() { c.Header(api.Unchanged, "true") }))
+}
+
 const (
 	cookieName = "urbankeep"
 	// maxBody bounds a request's body, bytes.
@@ -75,7 +80,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
-	}), s.measure, headers, s.admit(local), slowBody)
+	}), s.measure, headers, s.admit(local), slowBody, unchanged)
 	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}

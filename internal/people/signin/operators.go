@@ -270,7 +270,7 @@ func (o *Operators) Remove(ctx context.Context, v Visitor, by, name string) erro
 func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, error) {
 	operator, err := o.DB.Operator(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		err = keep.Refuse(keep.NotFound, "no such operator: operator list shows the ones there are")
+		err = keep.NoSuch("operator", name)
 	}
 	return operator, err
 }
