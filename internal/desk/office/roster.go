@@ -1,6 +1,7 @@
 package office
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -90,7 +91,9 @@ const maxRoster = 20_000
 func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) ([]api.RosterLine, error) {
 	o.changing.Lock()
 	defer o.changing.Unlock()
-	in := csv.NewReader(strings.NewReader(strings.TrimPrefix(text, "\ufeff")))
+	text = strings.TrimPrefix(text, "\ufeff")
+	in := csv.NewReader(strings.NewReader(text))
+	in.Comma, in.FieldsPerRecord = separator(text), -1
 	head, err := in.Read()
 	if err != nil {
 		return nil, rosterError(err)
@@ -206,9 +209,21 @@ func rosterError(err error) error {
 	say := "it is empty: the first line names the columns, account among them"
 	var bad *csv.ParseError
 	if errors.As(err, &bad) {
-		say = fmt.Sprintf("line %d is no CSV: %s", bad.Line, bad.Err)
+		say = fmt.Sprintf("line %d is no CSV: %s; cells are separated by commas, semicolons or tabs, and one that holds such or a line break stands in double quotes", bad.Line, bad.Err)
 	}
 	return &keep.FieldError{Field: "csv", Say: say}
+}
+
+// separator is what stands between the names of the columns: spreadsheets write a semicolon where the
+// comma is in numbers.
+func separator(text string) rune {
+	head, _, _ := strings.Cut(text, "\n")
+	for _, one := range []rune{',', ';', '\t'} {
+		if strings.ContainsRune(head, one) {
+			return one
+		}
+	}
+	return ','
 }
 
 func checkHead(head []string) error {
@@ -228,10 +243,13 @@ func checkHead(head []string) error {
 // readLine finds out what a line does, without doing it.
 func (o *Office) readLine(ctx context.Context, head, row []string, seen map[string]bool) (api.RosterLine, *keep.Account, error) {
 	given := map[string]string{}
-	for i, column := range head {
+	for i, column := range head[:min(len(head), len(row))] {
 		given[column] = strings.TrimPrefix(row[i], "'")
 	}
 	line := api.RosterLine{Account: strings.TrimSpace(given["account"]), Does: "change", Changes: []string{}}
+	if len(row) != len(head) {
+		return line, nil, fmt.Errorf("it has %s, and the first line names %s", keep.SayMany(len(row), "cell"), keep.SayMany(len(head), "column"))
+	}
 	if seen[strings.ToLower(line.Account)] {
 		return line, nil, errors.New("the account stands in the table twice")
 	}
@@ -251,13 +269,17 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 	}
 	was := cells(a)
 	a.Changed = now
+	var wrong []string
 	for _, column := range head {
 		if err := putCell(a, column, given[column]); err != nil {
-			return line, nil, err
+			wrong = append(wrong, inColumn(column, err))
 		}
 	}
 	if _, err := o.check(ctx, a); err != nil {
-		return line, nil, err
+		wrong = append(wrong, inColumn("", err))
+	}
+	if len(wrong) > 0 {
+		return line, nil, errors.New(strings.Join(wrong, "; "))
 	}
 	is := cells(a)
 	for _, column := range rosterHead() {
@@ -273,6 +295,15 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 		line.Does = "nothing"
 	}
 	return line, a, nil
+}
+
+// inColumn says what is wrong by the name of the column, "" where the error names a field itself.
+func inColumn(column string, err error) string {
+	var field *keep.FieldError
+	if !errors.As(err, &field) {
+		return strings.TrimPrefix(column+": "+err.Error(), ": ")
+	}
+	return cmp.Or(column, strings.Replace(keep.Setting{Name: field.Field}.Flag(), "name", "account", 1)) + ": " + field.Say
 }
 
 func quoted(text string) string {

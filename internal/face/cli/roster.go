@@ -11,6 +11,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 )
 
 func accountClone(flags *flag.FlagSet, f *common) run {
@@ -22,6 +23,15 @@ func accountClone(flags *flag.FlagSet, f *common) run {
 		}
 		return showMade(env, f, made, "added, like "+args[0])
 	}
+}
+
+// summary counts what the lines of an import do.
+func summary(lines []api.RosterLine) string {
+	does := map[string]int{}
+	for _, l := range lines {
+		does[l.Does]++
+	}
+	return fmt.Sprintf("%s: %d added, %d changed, %d as they were.", keep.SayMany(len(lines), "account"), does["add"], does["change"], does["nothing"])
 }
 
 func accountExport(_ *flag.FlagSet, _ *common) run {
@@ -67,9 +77,12 @@ func accountImport(flags *flag.FlagSet, f *common) run {
 		case err != nil:
 			return err
 		case refused > 0:
-			return fmt.Errorf("%d of %d lines are refused, so nothing was changed: mend them and try again", refused, len(page.Items))
-		case *dry && !*f.json:
-			fmt.Fprintln(env.Out, "Nothing was changed: this was a dry run.")
+			return fmt.Errorf("%d of %s refused, so nothing was changed: mend them and try again", refused, keep.SayMany(len(page.Items), "line"))
+		case !*f.json:
+			fmt.Fprintln(env.Out, summary(page.Items))
+			if *dry {
+				fmt.Fprintln(env.Out, "Nothing was changed: this was a dry run.")
+			}
 		}
 		return nil
 	}
