@@ -314,7 +314,7 @@ func accountList(_ *flag.FlagSet, f *common) run {
 		for _, a := range all {
 			rows = append(rows, []string{a.Name, string(a.State), home(a), rights(a), means(a), dash(strings.Join(a.Groups, ", ")), fmt.Sprint(a.Sessions), at(a.LastSignIn), a.Note})
 		}
-		table(env.Out, "ACCOUNT|STATE|HOME|RIGHTS|SIGNS IN BY|GROUPS|LIVE|LAST SIGN-IN|NOTE", rows)
+		table(env.Out, "ACCOUNT|STATE|HOME|RIGHTS#4|SIGNS IN BY#3|GROUPS#6|LIVE#5|LAST SIGN-IN#7|NOTE#8", rows)
 		return nil
 	}
 }

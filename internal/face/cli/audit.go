@@ -126,7 +126,7 @@ func auditSearch(flags *flag.FlagSet, f *common) run {
 			rows = append(rows, []string{fmt.Sprint(r.Seq), at(&r.At), dash(who), dash(r.Address), dash(over(string(r.Protocol), r.Encrypted)),
 				string(r.Action), dash(what), moved, ended(string(r.Outcome), string(r.Reason))})
 		}
-		table(env.Out, "RECORD|TIME (UTC)|WHO|FROM|OVER|DID|WHAT|SIZE|OUTCOME", rows)
+		table(env.Out, "RECORD#8|TIME (UTC)|WHO|FROM#5|OVER#6|DID|WHAT|SIZE#7|OUTCOME", rows)
 		return nil
 	}
 }

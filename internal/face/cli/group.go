@@ -87,7 +87,7 @@ func groupList(_ *flag.FlagSet, f *common) run {
 		for _, g := range page.Items {
 			rows = append(rows, []string{g.Name, dash(strings.Join(g.Accounts, ", ")), fmt.Sprint(len(g.Sets)), fmt.Sprint(len(g.Mounts)), fmt.Sprint(len(g.Grants)), dash(g.Note)})
 		}
-		table(env.Out, "GROUP|ACCOUNTS|SETTINGS|MOUNTS|GRANTS|NOTE", rows)
+		table(env.Out, "GROUP|ACCOUNTS|SETTINGS#5|MOUNTS#3|GRANTS#4|NOTE#6", rows)
 		return nil
 	}
 }

@@ -40,7 +40,7 @@ func history(flags *flag.FlagSet, f *common) run {
 		for _, one := range page.Items {
 			rows = append(rows, []string{fmt.Sprint(one.ID), at(&one.At), one.Operator, strings.TrimSpace(one.What + " " + one.Name), sayChange(&one)})
 		}
-		table(env.Out, "CHANGE|TIME (UTC)|OPERATOR|OF|BEFORE → AFTER", rows)
+		table(env.Out, "CHANGE|TIME (UTC)#4|OPERATOR#3|OF|BEFORE → AFTER", rows)
 		return nil
 	}
 }

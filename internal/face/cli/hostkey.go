@@ -43,7 +43,7 @@ func hostKeyList(_ *flag.FlagSet, f *common) run {
 		for _, k := range keys {
 			rows = append(rows, []string{k.ID, k.State, k.Type, fmt.Sprint(k.Bits), k.Fingerprint})
 		}
-		table(env.Out, "HOST KEY|STATE|TYPE|BITS|FINGERPRINT", rows)
+		table(env.Out, "HOST KEY|STATE|TYPE|BITS#3|FINGERPRINT", rows)
 		fmt.Fprintln(env.Out, "\nDNS records (put the host's name before each):")
 		for _, k := range keys {
 			if k.State != "retired" {

@@ -160,7 +160,7 @@ func keyList(_ *flag.FlagSet, f *common) run {
 			rows = append(rows, []string{fmt.Sprint(k.ID), k.Type, strength(k.Bits, k.Strength), k.Fingerprint, dash(k.Label), at(k.LastUsed),
 				dash(strings.TrimPrefix(keyNotes(k), ", "))})
 		}
-		table(env.Out, "KEY|TYPE|STRENGTH|FINGERPRINT|LABEL|LAST USED|RULES", rows)
+		table(env.Out, "KEY|TYPE|STRENGTH#6|FINGERPRINT|LABEL#4|LAST USED#5|RULES#3", rows)
 		return nil
 	}
 }

@@ -212,7 +212,7 @@ func listenerTable(env command.Env, listeners []api.Listener) {
 		}
 		rows = append(rows, []string{l.Name, string(l.Protocol), address, string(l.Encryption), passive, dash(strings.Join(listenerRules(l), ", "))})
 	}
-	table(env.Out, "LISTENER|PROTOCOL|ADDRESS|ENCRYPTION|PASSIVE PORTS|RULES", rows)
+	table(env.Out, "LISTENER|PROTOCOL|ADDRESS|ENCRYPTION#3|PASSIVE PORTS#4|RULES", rows)
 }
 
 // listenerRules are what is not as usual.

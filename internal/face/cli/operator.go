@@ -117,7 +117,7 @@ func accessList(_ *flag.FlagSet, f *common) run {
 		for _, a := range page.Items {
 			rows = append(rows, []string{a.ID, a.Kind, a.Operator, string(a.Role), a.Label, a.Address, at(&a.Created), at(&a.Expires), at(a.LastUsed)})
 		}
-		table(env.Out, "ID|KIND|OPERATOR|ROLE|LABEL|FROM|MADE (UTC)|ENDS (UTC)|LAST USED (UTC)", rows)
+		table(env.Out, "ID|KIND|OPERATOR|ROLE|LABEL#3|FROM#5|MADE (UTC)#6|ENDS (UTC)|LAST USED (UTC)#4", rows)
 		return nil
 	}
 }

@@ -119,7 +119,7 @@ func showArchives(ctx context.Context, env command.Env, c *client, method string
 		}
 		rows = append(rows, []string{a.Name, at(&a.Made), fmt.Sprint(a.Records), fmt.Sprintf("%d to %d", a.First, a.Last), there})
 	}
-	table(env.Out, "ARCHIVE|MADE (UTC)|RECORDS|OF THE TRAIL|FILE", rows)
+	table(env.Out, "ARCHIVE|MADE (UTC)#3|RECORDS|OF THE TRAIL#4|FILE", rows)
 	return nil
 }
 

@@ -7,25 +7,11 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
-	"text/tabwriter"
 	"time"
 	"unicode"
 
 	"urbankeep/internal/face/command"
 )
-
-// table prints rows under a head, columns aligned.
-func table(w io.Writer, head string, rows [][]string) {
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, strings.ReplaceAll(strings.ReplaceAll(head, "(UTC)", "("+zoneName()+")"), "|", "\t"))
-	for _, row := range rows {
-		for i := range row {
-			row[i] = safe(row[i])
-		}
-		fmt.Fprintln(t, strings.Join(row, "\t"))
-	}
-	t.Flush()
-}
 
 // safe shows control characters as escapes: a file name must not steer the terminal.
 func safe(text string) string {

@@ -45,3 +45,25 @@ func TestTimesAreShownWhereTheReaderIs(t *testing.T) {
 	assert.Contains(t, out.String(), "TIME (Europe/Lisbon)")
 	assert.ErrorContains(t, showIn("Port/Selwyn"), "no time zone")
 }
+
+// A table fits the terminal: columns go by rank, the rest is folded and never broken inside a word.
+func TestTablesFitTheirTerminal(t *testing.T) {
+	columns, ranks := []string{"WHO", "FROM", "WHAT"}, []int{0, 2, 0}
+	rows := [][]string{{"crew-harbour", "2001:db8::1234:5678", "/basemaps/canal-district/sheet-12.gpkg was sent"}}
+	head, fitted, gone := fit(columns, ranks, rows, 200)
+	assert.Equal(t, columns, head)
+	assert.Equal(t, rows, fitted)
+	assert.Empty(t, gone)
+	head, fitted, gone = fit(columns, ranks, rows, 70)
+	assert.Equal(t, []string{"WHO", "WHAT"}, head)
+	assert.Equal(t, []string{"FROM"}, gone)
+	assert.Equal(t, [][]string{{"crew-harbour", rows[0][2]}}, fitted)
+	_, fitted, _ = fit(columns, ranks, rows, 40)
+	assert.Equal(t, [][]string{{"crew-harbour", "/basemaps/canal-district/"}, {"", "sheet-12.gpkg was sent"}}, fitted)
+	_, fitted, _ = fit(columns, ranks, rows, 5)
+	for _, row := range fitted {
+		assert.Contains(t, "crew-harbour ", row[0], "no word is broken")
+	}
+	assert.Equal(t, []string{"one", "two"}, fold("one two", 3))
+	assert.Equal(t, []string{""}, fold("", 3))
+}

@@ -71,7 +71,7 @@ func storeList(_ *flag.FlagSet, f *common) run {
 			}
 			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.Users, ", "))})
 		}
-		table(env.Out, "STORE|FOLDER|STATE|OUTLIVES|MOUNTED BY", rows)
+		table(env.Out, "STORE|FOLDER|STATE|OUTLIVES#3|MOUNTED BY", rows)
 		return nil
 	}
 }
@@ -153,7 +153,7 @@ func quotaList(_ *flag.FlagSet, f *common) run {
 			}
 			rows = append(rows, []string{q.Store + ":" + q.Folder, fill(q.Used, q.Quota), strings.Join(q.Users, ", "), state})
 		}
-		table(env.Out, "FOLDER|HOLDS|ACCOUNTS|STATE", rows)
+		table(env.Out, "FOLDER|HOLDS|ACCOUNTS#3|STATE#4", rows)
 		return nil
 	}
 }

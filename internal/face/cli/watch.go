@@ -40,7 +40,7 @@ func sessionList(_ *flag.FlagSet, f *common) run {
 			rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), at(&s.Since), string(s.Doing) + " " + s.Path,
 				size(s.Up), size(s.Down), dash(s.Client)})
 		}
-		table(env.Out, "SESSION|ACCOUNT|FROM|OVER|SINCE|DOES|UP|DOWN|CLIENT", rows)
+		table(env.Out, "SESSION|ACCOUNT|FROM#3|OVER#4|SINCE#5|DOES|UP#6|DOWN#7|CLIENT#8", rows)
 		return nil
 	}
 }
@@ -125,7 +125,7 @@ func transferList(flags *flag.FlagSet, f *common) run {
 			rows = append(rows, []string{at(&t.Started), t.Account, t.Address, over(string(t.Protocol), t.Encrypted), string(t.Action), t.Path,
 				size(t.Bytes), span(t.Seconds), rate(t.Bytes, t.Seconds), outcomeOf(&t)})
 		}
-		table(env.Out, "STARTED (UTC)|ACCOUNT|FROM|OVER|DID|PATH|SIZE|TOOK|RATE|OUTCOME", rows)
+		table(env.Out, "STARTED (UTC)|ACCOUNT|FROM#5|OVER#6|DID|PATH|SIZE#4|TOOK#7|RATE#8|OUTCOME", rows)
 		return nil
 	}
 }
