@@ -17,7 +17,8 @@ var Version = "unversioned"
 
 // Commands are all there are.
 func Commands() []*command.Command {
-	return append(cli.Commands(), service.Command(), service.RestoreCommand(), demo.Command(), version(), command.Completion(Commands))
+	all := append(cli.Commands(), service.Command(), service.RestoreCommand(), demo.Command(), version())
+	return append(all, command.Completion(Commands, cli.Names)...)
 }
 
 func version() *command.Command {

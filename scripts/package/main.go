@@ -140,7 +140,7 @@ func (b *build) items(binary string) ([]item, error) {
 	}
 	for shell, to := range map[string]string{"bash": "/usr/share/bash-completion/completions/urbankeep", "zsh": "/usr/share/zsh/vendor-completions/_urbankeep", "fish": "/usr/share/fish/vendor_completions.d/urbankeep.fish"} {
 		var text bytes.Buffer
-		if err := command.WriteCompletion(&text, shell, commands); err != nil {
+		if err := command.WriteCompletion(&text, shell); err != nil {
 			return nil, err
 		}
 		file := filepath.Join(b.scratch, "completion."+shell)

@@ -146,8 +146,8 @@ func (c *Command) run(ctx context.Context, env Env, args []string) error {
 	if err != nil {
 		return Usagef("%s", err)
 	}
-	want := strings.Fields(c.Args)
-	if len(names) > len(want) || len(names) < len(want) && !strings.HasPrefix(want[len(names)], "[") {
+	want := strings.Fields(strings.ReplaceAll(c.Args, " ...]", "]"))
+	if len(names) > len(want) && !strings.HasSuffix(c.Args, "...]") || len(names) < len(want) && !strings.HasPrefix(want[len(names)], "[") {
 		return Usagef("it takes %s", map[bool]string{true: "no names", false: c.Args}[len(want) == 0])
 	}
 	return run(ctx, env, names)
