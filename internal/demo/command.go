@@ -18,7 +18,7 @@ const grace = 5 * time.Second
 
 // Command is "demo".
 func Command() *command.Command {
-	return &command.Command{Name: "demo", Short: "Run the service on a fresh sample city, with live traffic",
+	return &command.Command{Name: "demo", Short: "Run the service on a sample city, with live traffic",
 		Long: "The city is made anew at each start, in a temporary folder unless -data names one;\nits credentials are in credentials.json there.",
 		Flags: func(flags *flag.FlagSet) func(context.Context, command.Env, []string) error {
 			o := service.Options{}

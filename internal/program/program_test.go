@@ -34,3 +34,17 @@ func TestEveryCommandHasAManualPageThatSaysWhatItsHelpSays(t *testing.T) {
 		}
 	}
 }
+
+// The first page of the help shows what people do, on 80 columns.
+func TestTheFirstPageOfTheHelpFits(t *testing.T) {
+	var out bytes.Buffer
+	assert.Zero(t, command.Main(t.Context(), command.Env{Out: &out, Err: &out}, Commands(), []string{"-h"}))
+	known := 0
+	for line := range strings.SplitSeq(out.String(), "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), 80, line)
+		if strings.HasPrefix(line, "  ") {
+			known++
+		}
+	}
+	assert.Equal(t, 37, known, "every command of the chapters is there")
+}

@@ -18,7 +18,7 @@ import (
 
 // RestoreCommand is "restore".
 func RestoreCommand() *command.Command {
-	return &command.Command{Name: "restore", Args: "FILE", Short: "Bring a backup back into a data folder that no service uses",
+	return &command.Command{Name: "restore", Args: "FILE", Short: "Bring a backup back into an unused data folder",
 		Long: "The backup is checked from end to end first: every file against its manifest, the records, the audit trail.\nNothing is touched before. FILE is - for standard input. The stored files of accounts are not in a backup:\na store that lay in the data folder is looked for in the new one, others where they were, or where -store says.",
 		Flags: func(flags *flag.FlagSet) func(context.Context, command.Env, []string) error {
 			p := backup.Plan{Stores: map[string]string{}}

@@ -95,7 +95,7 @@ func accountCommands() []*command.Command {
 		clientCommand("account export", "", "Print all accounts as CSV, without any secret", "", accountExport),
 		clientCommand("account import", "FILE", "Add and change accounts by a CSV file, all or none; - is standard input",
 			"The first line names the columns, as account export prints them; commas, semicolons or tabs stand between cells. A column that is missing leaves things as they are.\nA password cell may say generate. No account is deleted.", accountImport),
-		clientCommand("rehearse", "ACCOUNT", "Sign in as an account on every listener and try what it may and may not do",
+		clientCommand("rehearse", "ACCOUNT", "Sign in as an account and try what it may do",
 			"It works on scratch files, signs in with a credential of its own that works once, and is marked in the audit trail.\nExit status 1 when anything went otherwise than the rules say.", rehearseAccount),
 		clientCommand("account delete", "NAME", "Delete an account and end its sessions; its files stay", "", accountDelete),
 	}

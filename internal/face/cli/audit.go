@@ -22,7 +22,7 @@ import (
 func auditCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("audit", "", "Search the audit trail, newest first", "", auditSearch),
-		clientCommand("audit export", "", "Print the records that a search asks for, oldest first, as csv, jsonl, xferlog or w3c",
+		clientCommand("audit export", "", "Print records as csv, jsonl, xferlog or w3c",
 			"-after NUMBER goes on behind the last record of an earlier export.", auditExport),
 		clientCommand("audit verify", "", "Prove that the audit trail is as it was written",
 			"Walks the chain from its first record and holds it to the checkpoints that were signed. Ends with status 1 when a record was changed, removed or put in,\nor the trail was cut short or made anew.", auditVerify),

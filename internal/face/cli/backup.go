@@ -19,7 +19,7 @@ stored files of accounts. It is a tar archive packed by gzip; with -passphrase-f
 the age format. Both can be opened without this program. FILE is - for standard output.`
 
 func backupCommands() []*command.Command {
-	return []*command.Command{clientCommand("backup", "FILE", "Write everything the service knows into one file, while it runs", backupHelp, backUp)}
+	return []*command.Command{clientCommand("backup", "FILE", "Write all that the service knows into one file", backupHelp, backUp)}
 }
 
 func backUp(flags *flag.FlagSet, f *common) run {

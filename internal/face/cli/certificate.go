@@ -18,7 +18,7 @@ func certificateCommands() []*command.Command {
 		clientCommand("certificate show", "", "Show the TLS certificate that FTP clients are shown", "", certificateShow),
 		clientCommand("certificate follow", "CERTIFICATE KEY", "Use a certificate and key in files, and whatever they become",
 			"Both are PEM files on the service's machine that it can read; they are read again when they change, so that a program that renews\nthem needs to do nothing else. Sessions go on.", certificateFollow),
-		clientCommand("certificate import", "CERTIFICATE KEY", "Copy a certificate and its key into the data folder and use them", "Both are PEM files.", certificateImport),
+		clientCommand("certificate import", "CERTIFICATE KEY", "Copy a certificate and its key in, and use them", "Both are PEM files.", certificateImport),
 		clientCommand("certificate renew", "", "Make a new self-signed certificate and use it", "", certificateRenew),
 		clientCommand("lockout list", "", "List the addresses and accounts that are locked out after failed sign-ins", "", lockoutList),
 		clientCommand("lockout lift", "WHO", "End the lockout of an address or account", "", lockoutLift),

@@ -22,7 +22,7 @@ Nothing is changed, but the count of a folder with a quota that is out of step w
 commands for a packet filter, the management port first. They are for you to read and run.`
 
 func checkupCommands() []*command.Command {
-	return []*command.Command{clientCommand("checkup", "", "Look at everything that goes wrong in practice, and say what to do", checkupHelp, checkup)}
+	return []*command.Command{clientCommand("checkup", "", "Look for what goes wrong in practice, and say what to do", checkupHelp, checkup)}
 }
 
 func checkup(flags *flag.FlagSet, f *common) run {

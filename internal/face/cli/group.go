@@ -14,7 +14,7 @@ import (
 
 func groupCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("group add", "NAME", "Add a group, whose settings, mounts and grants its accounts inherit", treeHelp, groupAdd),
+		clientCommand("group add", "NAME", "Add a group that accounts inherit from", treeHelp, groupAdd),
 		clientCommand("group list", "", "List the groups and who is in them", "", groupList),
 		clientCommand("group show", "NAME", "Show a group", "", groupShow),
 		clientCommand("group set", "NAME", "Change a group; it holds for its accounts at once", treeHelp, groupSet),

@@ -14,8 +14,8 @@ import (
 
 func handoverCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("handover", "ACCOUNT", "Write the sheet for whoever will connect as an account: where, how, and how to know the service", "There is no secret in it; password-link hands over a password.", handOver),
-		clientCommand("password-link", "ACCOUNT", "Give an account a new password, and print a link that shows it once", "The link leads to the console, so whoever opens it must reach that. The password is in no list, log or record.", passwordLink),
+		clientCommand("handover", "ACCOUNT", "Write the sheet for whoever will connect as an account", "There is no secret in it; password-link hands over a password.", handOver),
+		clientCommand("password-link", "ACCOUNT", "Make a link that shows a new password once", "The link leads to the console, so whoever opens it must reach that. The password is in no list, log or record.", passwordLink),
 	}
 }
 

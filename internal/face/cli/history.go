@@ -15,8 +15,8 @@ import (
 
 func historyCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("history", "", "List what was changed of the settings, by whom, before and after", "", history),
-		clientCommand("undo", "CHANGE", "Take one change of the settings back; what else changed since stays",
+		clientCommand("history", "", "List what was changed of the settings, and by whom", "", history),
+		clientCommand("undo", "CHANGE", "Take one change of the settings back",
 			"What was changed again since is refused until that change is taken back. A password can't be taken back, and\nan account that was deleted comes back without its password and keys.", undo),
 		clientCommand("service show", "", "Show what the service is called and where clients reach it", "", serviceShow),
 		clientCommand("service set", "", "Say what the service is called and where clients reach it", "", serviceSet),

@@ -37,7 +37,7 @@ func limitCommands() []*command.Command {
 				return limits(ctx, env, c, f, http.MethodGet, nil)
 			}
 		}),
-		clientCommand("limits set", "", "Change what the service puts up with; what no flag names stays",
+		clientCommand("limits set", "", "Change what the service puts up with",
 			"It holds at once, for everybody. Accounts and groups have limits of their own besides (account set -max-sessions and the like).", limitsSet),
 	}
 }

@@ -13,7 +13,7 @@ import (
 
 func operatorCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("operator add", "NAME", "Add an operator; asks for the password, else reads it from standard input", "", operatorAdd),
+		clientCommand("operator add", "NAME", "Add an operator", "", operatorAdd),
 		clientCommand("operator list", "", "List the operators", "", operatorList),
 		clientCommand("operator set", "NAME", "Change an operator's role or password, or switch its one-time codes off", "From the machine itself this works without signing in: so no operator is locked out for good.", operatorSet),
 		clientCommand("operator remove", "NAME", "Remove an operator; the last owner stays", "", operatorRemove),

@@ -16,7 +16,7 @@ import (
 
 func storeCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("store add", "NAME FOLDER", "Make a folder of the machine a store; it is made where it is missing", "", storeAdd),
+		clientCommand("store add", "NAME FOLDER", "Make a folder of the machine a store", "", storeAdd),
 		clientCommand("store list", "", "List the stores and who uses them", "", storeList),
 		clientCommand("store set", "NAME", "Say whether files outlive a power cut when they are acknowledged",
 			"-durability power: an upload that is acknowledged is on the medium. -durability process: it outlives the end of the service. It holds for sessions that begin.", storeSet),
@@ -26,7 +26,7 @@ func storeCommands() []*command.Command {
 			return deletion(f, "/stores/", "store %s removed; its files stay where they are\n")
 		}),
 		clientCommand("store grounds", "", "Show or say which folders of the machine stores may use at all", "", storeGrounds),
-		clientCommand("quota list", "", "List the folders with a quota and what they hold, the fullest first", "", quotaList),
+		clientCommand("quota list", "", "List the folders with a quota, the fullest first", "", quotaList),
 		clientCommand("quota history", "STORE:FOLDER", "Show what a folder with a quota held, hour by hour", "", quotaHistory),
 		clientCommand("quota recount", "STORE:FOLDER", "Count a folder with a quota anew, after changes behind the service's back",
 			"Nobody changes the folder while it is counted. It is done once a day by itself.", quotaRecount),
@@ -219,7 +219,7 @@ func quotaRecount(_ *flag.FlagSet, f *common) run {
 func gateCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("gate show", "", "Show which networks may connect at all", "Listeners, groups and accounts have rules of their own: listener list, account show.", gateShow),
-		clientCommand("gate set", "", "Say which networks may connect at all, to every listener and the console", "Sessions that are open stay. The control socket stays open to this machine's administrator.", gateSet),
+		clientCommand("gate set", "", "Say which networks may connect at all", "Sessions that are open stay. The control socket stays open to this machine's administrator.", gateSet),
 	}
 }
 

@@ -16,11 +16,11 @@ import (
 func watchCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("session list", "", "List the live sessions", "", sessionList),
-		clientCommand("session watch", "", "Show live sessions and running transfers as they change; a line for each change where it is piped", "", sessionWatch),
+		clientCommand("session watch", "", "Show live sessions and transfers as they change", "", sessionWatch),
 		clientCommand("session end", "SESSION", "End a live session", "", ending("/sessions/", "session")),
 		clientCommand("transfer list", "", "List transfers: those that run, then the newest", "", transferList),
 		clientCommand("transfer end", "TRANSFER", "End a running transfer and leave its session alone", "The client is told; transfer list and session watch show the names of transfers.", ending("/transfers/", "transfer")),
-		clientCommand("traffic", "", "Show traffic over time, by account, group, address, protocol, action, mount or file",
+		clientCommand("traffic", "", "Show traffic over time, by account, address, file …",
 			"-by hour, day or second shows when; with everything else it shows who or what had how much of it, and narrows:\n  traffic -by account, then traffic -by file -account NAME, then audit -account NAME -path FILE", trafficShow),
 		clientCommand("status", "", "Show how the service is", "", status),
 	}

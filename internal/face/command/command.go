@@ -7,7 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"sort"
 	"strings"
 )
 
@@ -48,8 +47,12 @@ var ErrSilent = errors.New("failed")
 
 // Main runs the command that args name and gives the exit status.
 func Main(ctx context.Context, env Env, commands []*Command, args []string) int {
-	if len(args) == 0 || isHelp(args[0]) || args[0] == "help" && len(args) == 1 {
-		overview(env.Out, commands)
+	if len(args) == 0 || isHelp(args[0]) || args[0] == "help" && (len(args) == 1 || args[1] == "all") {
+		if len(args) > 1 && args[1] == "all" {
+			every(env.Out, commands)
+		} else {
+			overview(env.Out, commands)
+		}
 		if len(args) == 0 {
 			return ExitUsage
 		}
@@ -123,11 +126,38 @@ func unknown(commands []*Command, args []string) string {
 	return fmt.Sprintf("%s needs one of: %s", args[0], strings.Join(verbs, ", "))
 }
 
+// chapters are the commands that people use, in the order in which an administrator meets them.
+var chapters = []struct{ title, commands string }{
+	{"Run the service", "serve,setup,checkup,status,demo"},
+	{"Let people in", "account add,account list,account show,account set,account suspend,key add,password-link,handover,explain,rehearse"},
+	{"Share folders and limits", "group add,group set,quota list,store add,limits set"},
+	{"Watch", "session watch,session end,transfer list,traffic"},
+	{"Prove what happened", "audit,audit export,audit verify,report,history,undo"},
+	{"Look after the service", "listener list,listener set,certificate import,gate set,operator add,retention set,backup,restore"},
+}
+
+const title = "Urban Keep: an FTP and SFTP service with accounts, rights and an audit trail\n"
+
+// overview shows what people do; what is not known is left out.
 func overview(w io.Writer, commands []*Command) {
-	fmt.Fprint(w, "Urban Keep: an FTP and SFTP service with accounts, rights and an audit trail\n\n")
-	sorted := append([]*Command(nil), commands...)
-	sort.SliceStable(sorted, func(i, j int) bool { return sorted[i].Name < sorted[j].Name })
-	for _, c := range sorted {
+	fmt.Fprint(w, title)
+	for _, chapter := range chapters {
+		fmt.Fprintf(w, "\n%s\n", chapter.title)
+		for name := range strings.SplitSeq(chapter.commands, ",") {
+			for _, c := range commands {
+				if c.Name == name {
+					fmt.Fprintf(w, "  %-21s %s\n", c.Name, c.Short)
+				}
+			}
+		}
+	}
+	fmt.Fprint(w, "\nEach stands behind urbankeep, as in urbankeep account list.\nCOMMAND -h shows its flags, -h all shows every command.\n")
+}
+
+// every shows every command.
+func every(w io.Writer, commands []*Command) {
+	fmt.Fprint(w, title, "\n")
+	for _, c := range sorted(commands) {
 		fmt.Fprintf(w, "  urbankeep %-26s %s\n", strings.TrimSpace(c.Name+" "+c.Args), c.Short)
 	}
 	fmt.Fprint(w, "\nFlags may stand before or after names; COMMAND -h shows them.\n")

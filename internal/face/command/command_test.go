@@ -81,18 +81,21 @@ func TestStatusAndErrorsSayHowItEnded(t *testing.T) {
 }
 
 func TestHelpShowsEveryCommandAndEachOnesFlags(t *testing.T) {
-	for _, line := range []string{"-h", "help", "--help"} {
+	for _, line := range []string{"-h all", "help all", "--help all"} {
 		out, _, status := run(nil, line)
 		assert.Zero(t, status)
 		assert.Contains(t, out, "urbankeep ship load NAME [PLACE]")
 	}
+	out, _, status := run(nil, "ship -h")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "urbankeep ship load NAME [PLACE]")
 	for _, line := range []string{"ship load -h", "help ship load"} {
 		out, _, status := run(nil, line)
 		assert.Zero(t, status)
 		assert.Contains(t, out, "More about it.")
 		assert.Contains(t, out, "-tons many")
 	}
-	_, _, status := run(nil, "")
+	_, _, status = run(nil, "")
 	assert.Equal(t, command.ExitUsage, status)
 }
 
