@@ -161,7 +161,7 @@ type Session struct {
 	Encrypted bool          `json:"encrypted"`
 	Cipher    string        `json:"cipher"`
 	Client    string        `json:"client"`
-	Since     time.Time     `json:"since"`
+	Started   time.Time     `json:"started"`
 	Active    time.Time     `json:"active"`
 	Doing     keep.Action   `json:"doing"`
 	Path      string        `json:"path"`
@@ -249,7 +249,7 @@ type AuditCount struct {
 // Archive is a file that records of the trail were sealed into.
 type Archive struct {
 	Name    string    `json:"name"`
-	Made    time.Time `json:"made"`
+	Created time.Time `json:"created"`
 	Records int64     `json:"records"`
 	First   int64     `json:"first"` // places in the trail
 	Last    int64     `json:"last"`

@@ -58,9 +58,9 @@ type GroupChange struct {
 
 // Store is a folder of the machine in which bytes live.
 type Store struct {
-	Name   string   `json:"name"`
-	Folder string   `json:"folder"`
-	Users  []string `json:"users"` // accounts, and groups as "group NAME", with a mount in it
+	Name      string   `json:"name"`
+	Folder    string   `json:"folder"`
+	MountedBy []string `json:"mountedBy"` // accounts, and groups as "group NAME", with a mount in it
 
 	Durability keep.Durability `json:"durability"`     // what an acknowledgement promises of what is in it
 	Away       string          `json:"away,omitempty"` // why it can't be used now
@@ -101,7 +101,7 @@ type Quota struct {
 	Folder   string     `json:"folder"`
 	Quota    keep.Quota `json:"quota"`
 	Used     keep.Quota `json:"used"`
-	Users    []string   `json:"users"` // accounts with a mount of it
+	Accounts []string   `json:"accounts"` // with a mount of it
 	Counting bool       `json:"counting"`
 	Counted  *time.Time `json:"counted,omitempty"`
 }

@@ -15,7 +15,7 @@ type Key struct {
 	Expires     *time.Time `json:"expires,omitempty"`
 	Networks    []string   `json:"networks"` // where from it may be used; none: anywhere
 	SharedWith  []string   `json:"sharedWith"`
-	Added       time.Time  `json:"added"`
+	Created     time.Time  `json:"created"`
 	LastUsed    *time.Time `json:"lastUsed,omitempty"`
 }
 

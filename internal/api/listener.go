@@ -63,8 +63,8 @@ type Certificate struct {
 	Names           []string  `json:"names"`
 	Issuer          string    `json:"issuer"`
 	Chain           int       `json:"chain"` // certificates, with the leaf
-	From            time.Time `json:"from"`
-	Until           time.Time `json:"until"`
+	Starts          time.Time `json:"starts"`
+	Expires         time.Time `json:"expires"`
 	Fingerprint     string    `json:"fingerprint"` // SHA-256
 	Problem         string    `json:"problem,omitempty"`
 }
@@ -83,6 +83,6 @@ type CertificateChange struct {
 type Lockout struct {
 	Address string    `json:"address,omitempty"`
 	Account string    `json:"account,omitempty"`
-	Until   time.Time `json:"until"`
+	Expires time.Time `json:"expires"`
 	Failed  int       `json:"failed"` // sign-ins that led to it
 }

@@ -22,7 +22,7 @@ func TestOneChangeIsTakenBackAndTheOthersStay(t *testing.T) {
 	k.Must(nil, "account", "set", "ann", "-rights", "read-only", "-max-sessions", "2")
 	narrowed := k.NewestChange("account")
 	k.Must(nil, "account", "set", "ann", "-note", "second")
-	assert.Regexp(t, `note: "first" → "second"`, k.Must(nil, "history", "-name", "ann"))
+	assert.Regexp(t, `note: first → second`, k.Must(nil, "history", "-name", "ann"))
 
 	live := ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password)
 	live.Say("MKD in", 550)

@@ -124,7 +124,7 @@ func TestARosterIsReadBackAsItWasWritten(t *testing.T) {
 	bad := more + "cat,none,,,\ndan,crews,,many,\n"
 	out, errs, status := k.CLIWith(bad, "account", "import", "-")
 	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "2 of 4 lines are refused, so nothing was changed")
+	assert.Contains(t, errs, "2 of 4 lines refused, so nothing was changed")
 	assert.Regexp(t, `4\s+cat\s+refused\s+groups: no group is named none`, out)
 	assert.Contains(t, k.Refused("account", "show", "ben"), "no such account")
 	out, errs, status = k.CLIWith(more, "account", "import", "-")
@@ -137,7 +137,7 @@ func TestARosterIsReadBackAsItWasWritten(t *testing.T) {
 	k.Must(&ann, "account", "show", "ann")
 	assert.Equal(t, "changed", ann.Note)
 	assert.Len(t, ann.Mounts, 2, "what has no column stays")
-	for text, say := range map[string]string{"": "it is empty", "name\nann\n": "there is no column", "note\nx\n": "the column account is missing", "account,note\nann\n": "is no CSV",
+	for text, say := range map[string]string{"": "it is empty", "name\nann\n": "there is no column", "note\nx\n": "the column account is missing", "account,note\nann\n": "it has 1 cell, and the first line names 2 columns", "account,note\n\"ann\n": "is no CSV",
 		"account\nann\nANN\n": "twice", "account,password\nann,hunter22hunter\n": "don't stand in tables"} {
 		out, errs, status := k.CLIWith(text, "account", "import", "-")
 		assert.Equal(t, 1, status, text)

@@ -106,7 +106,7 @@ func TestAFileGrowsNoLargerThanItMay(t *testing.T) {
 	assert.EqualValues(t, "too-large", found[0].Reason)
 	_, errs, status := k.CLI("account", "set", "ann", "-max-upload", "lots")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, errs, "500M or 2GiB")
+	assert.Contains(t, errs, "as in 4096, 500M or 10 GB")
 	k.Must(nil, "account", "set", "ann", "-max-upload", "0")
 	out, err = k.Curl("ann", "ftps", "/large", "-T", large)
 	assert.NoError(t, err, out)

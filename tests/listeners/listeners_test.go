@@ -188,7 +188,7 @@ func TestUsedUpPassivePortsAreSaidAndCounted(t *testing.T) {
 	k.Must(&all, "listener", "list")
 	assert.Equal(t, 1, all[1].PassiveTaken)
 	assert.Equal(t, 1, all[1].PassiveRefused)
-	assert.Contains(t, k.Must(nil, "listener", "list"), "used up 1 times")
+	assert.Contains(t, k.Must(nil, "listener", "list"), "used up 1 time")
 	first.Say("ABOR", 226)
 	second.Passive()
 	k.Must(nil, "listener", "set", "ftps", "-active=false")

@@ -22,7 +22,7 @@ class Stream {
 }
 
 const session = (id: string, more: Partial<Session> = {}): Session => ({
-  id, account: 'crew-' + id, address: '192.0.2.1', protocol: 'sftp', encrypted: true, cipher: '', client: '', since: '2026-03-01T00:00:00Z',
+  id, account: 'crew-' + id, address: '192.0.2.1', protocol: 'sftp', encrypted: true, cipher: '', client: '', started: '2026-03-01T00:00:00Z',
   active: '2026-03-01T00:00:00Z', doing: 'list', path: '/', up: 0, down: 0, ...more,
 })
 

@@ -61,7 +61,7 @@ async function copy(text: string) {
           <pre class="mono" tabindex="0" :aria-label="c.for">{{ c.line }}</pre>
         </div>
       </section>
-      <p class="soft foot">Made on {{ day(sheet.made) }}. No secret is in this sheet.</p>
+      <p class="soft foot">Made on {{ day(sheet.created) }}. No secret is in this sheet.</p>
     </article>
   </section>
 </template>

@@ -106,8 +106,8 @@ const close = () => router.push('/stores')
               <NSelect v-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
               <template v-else>{{ durabilities.find((d) => d.value === s.durability)?.label }}</template>
             </td>
-            <td class="wrap">{{ s.users.join(', ') || 'nobody' }}</td>
-            <td class="number"><button v-if="mayChange && !s.users.length" class="plain" @click="remove(s.name)">Remove</button></td>
+            <td class="wrap">{{ s.mountedBy.join(', ') || 'nobody' }}</td>
+            <td class="number"><button v-if="mayChange && !s.mountedBy.length" class="plain" @click="remove(s.name)">Remove</button></td>
           </tr>
         </tbody>
       </TableFrame>
@@ -126,7 +126,7 @@ const close = () => router.push('/stores')
           <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
             <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>
             <td><QuotaBar :used="q.used" :quota="q.quota" /></td>
-            <td class="wrap">{{ q.users.join(', ') }}</td>
+            <td class="wrap">{{ q.accounts.join(', ') }}</td>
             <td>{{ q.counting ? 'being counted' : minute(q.counted) }}</td>
           </tr>
         </tbody>
@@ -136,7 +136,7 @@ const close = () => router.push('/stores')
     <NDrawer :aria-label="'A folder with a quota'" :show="Boolean(picked)" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <DrawerFrame v-if="picked" :key="nameOf(picked)" :title="nameOf(picked)" @close="close">
         <QuotaBar :used="picked.used" :quota="picked.quota" />
-        <p class="members">Mounted by <RouterLink v-for="a in picked.users" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink></p>
+        <p class="members">Mounted by <RouterLink v-for="a in picked.accounts" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink></p>
         <QuotaHistory :place="picked" />
         <div v-if="mayChange" class="row"><NButton :loading="busy" @click="recount(picked)">Count it anew</NButton><span class="soft">nobody changes it meanwhile; it is done once a day by itself</span></div>
       </DrawerFrame>

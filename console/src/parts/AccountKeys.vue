@@ -57,7 +57,7 @@ const expired = (k: Schemas['Key']) => k.expires !== undefined && new Date(k.exp
       <div>
         <b>{{ k.label || 'without a label' }}</b> · {{ k.type }}, {{ k.bits }} bits, <span :class="{ warn: k.strength !== 'strong' }">{{ k.strength }}</span>
         <div class="mono">{{ k.fingerprint }}</div>
-        <div class="soft">added {{ minute(k.added) }}, last used {{ moment(k.lastUsed) }}</div>
+        <div class="soft">added {{ minute(k.created) }}, last used {{ moment(k.lastUsed) }}</div>
         <div v-if="k.authority">An authority: opens with certificates it signed for {{ account }}</div>
         <div v-if="k.expires" :class="{ warn: expired(k) }">{{ expired(k) ? 'expired' : 'works until' }} {{ minute(k.expires) }} {{ zone }}</div>
         <div v-if="k.networks.length">from {{ k.networks.join(', ') }} only</div>

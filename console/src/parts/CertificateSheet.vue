@@ -10,7 +10,7 @@ const shown = ref<Schemas['Certificate'] | null>(null)
 const files = reactive({ certificate: '', key: '' })
 const following = ref(false)
 const wrong = ref('')
-const soon = computed(() => shown.value && new Date(shown.value.until).getTime() - Date.now() < 21 * 24 * 3600 * 1000)
+const soon = computed(() => shown.value && new Date(shown.value.expires).getTime() - Date.now() < 21 * 24 * 3600 * 1000)
 
 async function act(change: () => Promise<Schemas['Certificate']>) {
   wrong.value = ''
@@ -33,7 +33,7 @@ const follow = () => put({ certificateFile: files.certificate, keyFile: files.ke
     <dl v-if="shown">
       <dt>For</dt><dd>{{ shown.names.join(', ') }}</dd>
       <dt>Signed by</dt><dd>{{ shown.selfSigned ? 'itself: clients that do not know it will warn, so tell people the fingerprint' : shown.issuer }}</dd>
-      <dt>Valid</dt><dd :class="{ warn: soon }">{{ minute(shown.from) }} to {{ minute(shown.until) }} {{ zone }}{{ soon ? ': it ends soon' : '' }}</dd>
+      <dt>Valid</dt><dd :class="{ warn: soon }">{{ minute(shown.starts) }} to {{ minute(shown.expires) }} {{ zone }}{{ soon ? ': it ends soon' : '' }}</dd>
       <dt>SHA-256</dt><dd class="mono">{{ shown.fingerprint }}</dd>
       <dt>Read from</dt><dd>{{ shown.own ? 'the data folder' : `${shown.certificateFile} and ${shown.keyFile}, again when they change` }}</dd>
       <template v-if="shown.problem"><dt>Problem</dt><dd class="warn">The files have changed and can't be used: {{ shown.problem }}</dd></template>

@@ -38,7 +38,7 @@ async function lift(l: Lockout) {
       <tbody>
         <tr v-for="l in lockouts" :key="(l.account ?? '') + (l.address ?? '')">
           <td>{{ l.account ? `account ${l.account}` : `address ${l.address}` }}</td>
-          <td>{{ minute(l.until) }}</td>
+          <td>{{ minute(l.expires) }}</td>
           <td class="number">{{ l.failed }}</td>
           <td class="number"><button v-if="mayChange" class="plain" @click="lift(l)">Lift</button></td>
         </tr>

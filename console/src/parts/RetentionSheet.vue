@@ -86,7 +86,7 @@ async function seal() {
       <tbody>
         <tr v-for="a in archives" :key="a.name">
           <td class="mono"><a v-if="a.bytes" :href="`/api/v1/audit/archives/${a.name}?format=csv`" :download="`${a.name}.csv`">{{ a.name }}</a><template v-else>{{ a.name }}</template></td>
-          <td>{{ minute(a.made) }}</td>
+          <td>{{ minute(a.created) }}</td>
           <td class="number">{{ a.records }}</td>
           <td>{{ a.first }} to {{ a.last }}</td>
           <td class="number">{{ a.bytes ? size(a.bytes) : 'not there' }}</td>

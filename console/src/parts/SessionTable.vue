@@ -26,7 +26,7 @@ const idle = (s: Session, now: number) => Math.max(0, Math.floor((now - Date.par
         <td :title="s.cipher"><OverMark :protocol="s.protocol" :encrypted="s.encrypted" /></td>
         <td v-if="full" class="cut" :title="s.cipher">{{ shortly(s.cipher) }}</td>
         <td v-if="full" class="cut" :title="visible(s.client)">{{ shortly(s.client) }}</td>
-        <td>{{ clock(s.since) }}</td>
+        <td>{{ clock(s.started) }}</td>
         <td class="number">{{ idle(s, now) ? span(idle(s, now)).replace('.0 s', ' s') : '' }}</td>
         <td class="path" :title="visible(s.path)">{{ s.doing }} {{ visible(s.path) }}</td>
         <td class="number">{{ s.up ? size(s.up) : '' }}</td>

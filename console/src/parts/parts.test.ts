@@ -87,7 +87,7 @@ describe('tables', () => {
 
   it('let a session be ended by who may, and say how long it did nothing', () => {
     const row: Session = {
-      id: 's', account: 'crew', address: '192.0.2.1', protocol: 'ftp', encrypted: false, cipher: '', client: '', since: '2026-03-01T00:00:00Z',
+      id: 's', account: 'crew', address: '192.0.2.1', protocol: 'ftp', encrypted: false, cipher: '', client: '', started: '2026-03-01T00:00:00Z',
       active: '2026-03-01T00:00:00Z', doing: 'list', path: '/', up: 0, down: 0,
     }
     const global = { stubs: { RouterLink: RouterLinkStub, EndButton: true } }

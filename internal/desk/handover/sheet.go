@@ -46,7 +46,7 @@ type Certificate struct {
 type Sheet struct {
 	Title    string    `json:"title"`
 	Account  string    `json:"account"`
-	Made     time.Time `json:"made"`
+	Created  time.Time `json:"created"`
 	Sections []Section `json:"sections"`
 }
 
@@ -84,7 +84,7 @@ func New(f Facts) Sheet {
 		service = "Urban Keep"
 	}
 	f.Doors = slices.DeleteFunc(slices.Clone(f.Doors), func(d Door) bool { return d.Stopped || !f.Account.MayUse(d.Protocol) })
-	s := Sheet{Title: service + ": how to connect as " + f.Account.Name, Account: f.Account.Name, Made: f.Made.UTC()}
+	s := Sheet{Title: service + ": how to connect as " + f.Account.Name, Account: f.Account.Name, Created: f.Made.UTC()}
 	for _, write := range []func(*Facts) Section{where, signIn, know, reach, limits, commands} {
 		if section := write(&f); len(section.Rows)+len(section.Commands) > 0 {
 			section.Rows, section.Commands = append([]Row{}, section.Rows...), append([]Command{}, section.Commands...)

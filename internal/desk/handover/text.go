@@ -24,7 +24,7 @@ func (s *Sheet) Text() string {
 			fmt.Fprintf(&b, "  # %s\n%s\n", c.For, c.Line)
 		}
 	}
-	fmt.Fprintf(&b, "\nMade on %s. No secret is in this sheet.\n", s.Made.Format(time.DateOnly))
+	fmt.Fprintf(&b, "\nMade on %s. No secret is in this sheet.\n", s.Created.Format(time.DateOnly))
 	return b.String()
 }
 
@@ -45,7 +45,7 @@ func (s *Sheet) Markdown() string {
 			fmt.Fprintf(&b, "\n%s:\n\n```sh\n%s\n```\n", upper(c.For), c.Line)
 		}
 	}
-	fmt.Fprintf(&b, "\nMade on %s. No secret is in this sheet.\n", s.Made.Format(time.DateOnly))
+	fmt.Fprintf(&b, "\nMade on %s. No secret is in this sheet.\n", s.Created.Format(time.DateOnly))
 	return b.String()
 }
 

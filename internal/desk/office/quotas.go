@@ -32,9 +32,9 @@ func (o *Office) Quotas(ctx context.Context) ([]api.Quota, error) {
 	}
 	found := []api.Quota{}
 	for _, u := range o.Ledger.Uses() {
-		q := api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Users: users[quota.Spot{Store: u.Store, Path: u.Folder}]}
-		if q.Users == nil {
-			q.Users = []string{}
+		q := api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Accounts: users[quota.Spot{Store: u.Store, Path: u.Folder}]}
+		if q.Accounts == nil {
+			q.Accounts = []string{}
 		}
 		if !u.Counted.IsZero() {
 			q.Counted = new(u.Counted.UTC())
@@ -76,7 +76,7 @@ func (o *Office) fullQuotas(ctx context.Context, _ ReportAsk) ([]string, [][]str
 		if q.Quota.Files > 0 {
 			files = fmt.Sprint(q.Quota.Files)
 		}
-		rows = append(rows, []string{q.Store + ":" + q.Folder, fmt.Sprintf("%.0f%%", 100*fullness(q)), keep.SaySize(int64(q.Used.Bytes)) + " of " + bytes, fmt.Sprint(q.Used.Files) + " of " + files, strings.Join(q.Users, ", ")})
+		rows = append(rows, []string{q.Store + ":" + q.Folder, fmt.Sprintf("%.0f%%", 100*fullness(q)), keep.SaySize(int64(q.Used.Bytes)) + " of " + bytes, fmt.Sprint(q.Used.Files) + " of " + files, strings.Join(q.Accounts, ", ")})
 	}
 	return []string{"folder", "full", "bytes", "files", "accounts"}, rows, err
 }

@@ -37,7 +37,7 @@ func showCertificate(env command.Env, f *common, s api.Certificate) error {
 	if s.SelfSigned {
 		signed = "itself: clients that do not know it will warn; tell people the fingerprint"
 	}
-	table(env.Out, "CERTIFICATE|"+strings.Join(s.Names, " "), [][]string{{"signed by", signed}, {"chain", fmt.Sprint(s.Chain)}, {"valid", at(&s.From) + " to " + at(&s.Until) + " " + zoneName()},
+	table(env.Out, "CERTIFICATE|"+strings.Join(s.Names, " "), [][]string{{"signed by", signed}, {"chain", fmt.Sprint(s.Chain)}, {"valid", at(&s.Starts) + " to " + at(&s.Expires) + " " + zoneName()},
 		{"SHA-256", s.Fingerprint}, {"read from", from}, {"key from", s.KeyFile}})
 	if s.Problem != "" {
 		fmt.Fprintf(env.Out, "\nThe files have changed and can't be used, so the certificate before it is shown: %s\n", s.Problem)
@@ -111,7 +111,7 @@ func lockoutList(_ *flag.FlagSet, f *common) run {
 			if l.Account != "" {
 				who = "account " + l.Account
 			}
-			rows = append(rows, []string{who, at(&l.Until), fmt.Sprint(l.Failed)})
+			rows = append(rows, []string{who, at(&l.Expires), fmt.Sprint(l.Failed)})
 		}
 		table(env.Out, "LOCKED OUT|UNTIL (UTC)|FAILED SIGN-INS", rows)
 		return nil

@@ -159,7 +159,7 @@ func (l *living) screen(env command.Env, n news) {
 	}
 	rows = nil
 	for _, s := range slices.SortedFunc(maps.Values(l.sessions), func(a, b api.Session) int { return cmp.Or(b.Active.Compare(a.Active), cmp.Compare(a.ID, b.ID)) }) {
-		rows = append(rows, []string{s.Account, s.Address, over(string(s.Protocol), s.Encrypted), in(s.Since).Format("15:04:05"), idle(n.now.Now.Sub(s.Active)), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down), s.ID})
+		rows = append(rows, []string{s.Account, s.Address, over(string(s.Protocol), s.Encrypted), in(s.Started).Format("15:04:05"), idle(n.now.Now.Sub(s.Active)), string(s.Doing) + " " + s.Path, size(s.Up), size(s.Down), s.ID})
 	}
 	table(&page, "ACCOUNT|FROM|OVER|SINCE|IDLE|DID|UP|DOWN|SESSION", rows)
 	lines := strings.SplitAfter(page.String(), "\n")

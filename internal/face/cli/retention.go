@@ -117,7 +117,7 @@ func showArchives(ctx context.Context, env command.Env, c *client, method string
 		if a.Bytes == 0 {
 			there = "not there"
 		}
-		rows = append(rows, []string{a.Name, at(&a.Made), fmt.Sprint(a.Records), fmt.Sprintf("%d to %d", a.First, a.Last), there})
+		rows = append(rows, []string{a.Name, at(&a.Created), fmt.Sprint(a.Records), fmt.Sprintf("%d to %d", a.First, a.Last), there})
 	}
 	table(env.Out, "ARCHIVE|MADE (UTC)#3|RECORDS|OF THE TRAIL#4|FILE", rows)
 	return nil

@@ -294,7 +294,7 @@ func (w *setupWalk) certificate() (bool, error) {
 	if err := w.c.call(w.ctx, http.MethodPut, "/certificate", ask, &made); err != nil {
 		return false, err
 	}
-	return w.done("certificate for %s, until %s", strings.Join(made.Names, ", "), made.Until.Format("2006-01-02"))
+	return w.done("certificate for %s, until %s", strings.Join(made.Names, ", "), made.Expires.Format("2006-01-02"))
 }
 
 func (w *setupWalk) hostKeys() (bool, error) {

@@ -69,7 +69,7 @@ func storeList(_ *flag.FlagSet, f *common) run {
 				state = "AWAY"
 				fmt.Fprintf(env.Err, "%s: mount it; if the folder that is there is the right one, store mark %s\n", s.Away, s.Name)
 			}
-			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.Users, ", "))})
+			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.MountedBy, ", "))})
 		}
 		table(env.Out, "STORE|FOLDER|STATE|OUTLIVES#3|MOUNTED BY", rows)
 		return nil
@@ -151,7 +151,7 @@ func quotaList(_ *flag.FlagSet, f *common) run {
 			if q.Counting {
 				state = "being counted"
 			}
-			rows = append(rows, []string{q.Store + ":" + q.Folder, fill(q.Used, q.Quota), strings.Join(q.Users, ", "), state})
+			rows = append(rows, []string{q.Store + ":" + q.Folder, fill(q.Used, q.Quota), strings.Join(q.Accounts, ", "), state})
 		}
 		table(env.Out, "FOLDER|HOLDS|ACCOUNTS#3|STATE#4", rows)
 		return nil

@@ -37,7 +37,7 @@ func sessionList(_ *flag.FlagSet, f *common) run {
 		}
 		var rows [][]string
 		for _, s := range page.Items {
-			rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), at(&s.Since), string(s.Doing) + " " + s.Path,
+			rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), at(&s.Started), string(s.Doing) + " " + s.Path,
 				size(s.Up), size(s.Down), dash(s.Client)})
 		}
 		table(env.Out, "SESSION|ACCOUNT|FROM#3|OVER#4|SINCE#5|DOES|UP#6|DOWN#7|CLIENT#8", rows)

@@ -24,7 +24,7 @@ func networks(n keep.Networks) []string {
 
 func showKey(k keep.Key, sharedWith []string) api.Key {
 	return api.Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Strength: k.Strength(), Fingerprint: k.Fingerprint, Authority: k.Authority,
-		Expires: known(k.Expires), Networks: networks(k.Networks), SharedWith: sharedWith, Added: k.Added, LastUsed: known(k.LastUsed)}
+		Expires: known(k.Expires), Networks: networks(k.Networks), SharedWith: sharedWith, Created: k.Added, LastUsed: known(k.LastUsed)}
 }
 
 func showKeys(held []office.HeldKey) api.Page[api.Key] {

@@ -113,7 +113,7 @@ func (s *Server) removeListener(c *gin.Context) error {
 func (s *Server) certificate(c *gin.Context) error {
 	f := s.Office.Certificate.Facts()
 	c.JSON(http.StatusOK, api.Certificate{CertificateFile: f.Files.Certificate, KeyFile: f.Files.Key, Own: f.Own, SelfSigned: f.SelfSigned, Names: f.Names,
-		Issuer: f.Issuer, Chain: f.Chain, From: f.From, Until: f.Until, Fingerprint: f.Fingerprint, Problem: f.Problem})
+		Issuer: f.Issuer, Chain: f.Chain, Starts: f.From, Expires: f.Until, Fingerprint: f.Fingerprint, Problem: f.Problem})
 	return nil
 }
 
@@ -145,7 +145,7 @@ func (s *Server) setCertificate(c *gin.Context) (err error) {
 func (s *Server) lockouts(c *gin.Context) error {
 	page := api.Page[api.Lockout]{Items: []api.Lockout{}}
 	for _, l := range s.Office.Guard.Lockouts() {
-		page.Items = append(page.Items, api.Lockout{Address: l.Address, Account: l.Account, Until: l.Until.UTC(), Failed: l.Failed})
+		page.Items = append(page.Items, api.Lockout{Address: l.Address, Account: l.Account, Expires: l.Until.UTC(), Failed: l.Failed})
 	}
 	c.JSON(http.StatusOK, page)
 	return nil

@@ -36,7 +36,7 @@ func (s *Server) setRetention(c *gin.Context) error {
 func (s *Server) showArchives(list []records.AuditArchive) api.Page[api.Archive] {
 	page := api.Page[api.Archive]{Items: []api.Archive{}}
 	for _, a := range list {
-		shown := api.Archive{Name: a.Name, Made: a.Made, Records: a.Records, First: a.First, Last: a.Last, File: s.Seal.ArchiveFile(a.Name)}
+		shown := api.Archive{Name: a.Name, Created: a.Made, Records: a.Records, First: a.First, Last: a.Last, File: s.Seal.ArchiveFile(a.Name)}
 		if info, err := os.Stat(shown.File); err == nil {
 			shown.Bytes = info.Size()
 		}

@@ -44,7 +44,7 @@ func (s *Server) addStore(c *gin.Context) error {
 }
 
 func storeOf(s keep.Store, users []string) api.Store {
-	shown := api.Store{Name: s.Name, Folder: s.Folder, Users: list(users), Durability: s.Durability}
+	shown := api.Store{Name: s.Name, Folder: s.Folder, MountedBy: list(users), Durability: s.Durability}
 	if err := store.Check(s); err != nil {
 		shown.Away = err.Error()
 		if cause := errors.Unwrap(err); cause != nil {

@@ -21,7 +21,7 @@ import (
 
 func showSession(s traffic.SessionInfo) api.Session {
 	return api.Session{ID: s.ID, Account: s.Account, Address: s.Address, Protocol: s.Protocol, Encrypted: s.Encrypted, Cipher: s.Cipher,
-		Client: s.Client, Since: s.Since, Active: s.Active, Doing: s.Doing, Path: s.Path, Up: s.Up, Down: s.Down}
+		Client: s.Client, Started: s.Since, Active: s.Active, Doing: s.Doing, Path: s.Path, Up: s.Up, Down: s.Down}
 }
 
 func showTransfer(t traffic.TransferInfo) api.Transfer {

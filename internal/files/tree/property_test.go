@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -60,14 +61,15 @@ type observed struct {
 	w      *witness
 	home   store.Folder // of the account: others may move it
 	grants []keep.Grant
-	moving *bool // the session moves something: a folder may be counted, of which it is told nothing
+	moving *bool          // the session moves something: a folder may be counted, of which it is told nothing
+	made   *[]fs.FileInfo // files that the session has made: it may set their times and modes
 }
 
 func (o *observed) wrap(f store.Folder, err error) (store.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &observed{f, o.w, o.home, o.grants, o.moving}, nil
+	return &observed{f, o.w, o.home, o.grants, o.moving, o.made}, nil
 }
 
 func (o *observed) Enter(name string) (store.Folder, error) { return o.wrap(o.Folder.Enter(name)) }
@@ -125,7 +127,14 @@ func (o *observed) deed(what, name string, do func() error, needs func(at string
 }
 
 func (o *observed) Open(name string, flag int, mode fs.FileMode) (f store.File, err error) {
-	err = o.deed("opening", name, func() error { f, err = o.Folder.Open(name, flag, mode); return err }, func(string) keep.Rights {
+	err = o.deed("opening", name, func() error {
+		if f, err = o.Folder.Open(name, flag, mode); err == nil && flag&os.O_EXCL != 0 {
+			if info, err := f.Stat(); err == nil {
+				*o.made = append(*o.made, info)
+			}
+		}
+		return err
+	}, func(string) keep.Rights {
 		switch {
 		case flag&os.O_EXCL != 0:
 			return keep.Upload
@@ -146,10 +155,21 @@ func (o *observed) Remove(name string, folder bool) error {
 	return o.deed("removing", name, func() error { return o.Folder.Remove(name, folder) }, always(map[bool]keep.Rights{true: keep.Rmdir, false: keep.Delete}[folder]))
 }
 func (o *observed) SetTimes(name string, a, m time.Time) error {
-	return o.deed("setting times", name, func() error { return o.Folder.SetTimes(name, a, m) }, always(keep.Touch))
+	return o.deed("setting times", name, func() error { return o.Folder.SetTimes(name, a, m) }, o.touching(name))
 }
 func (o *observed) SetMode(name string, mode fs.FileMode) error {
-	return o.deed("setting a mode", name, func() error { return o.Folder.SetMode(name, mode) }, always(keep.Touch))
+	return o.deed("setting a mode", name, func() error { return o.Folder.SetMode(name, mode) }, o.touching(name))
+}
+
+// touching takes the right to touch, but not for what the session has made itself.
+func (o *observed) touching(name string) func(string) keep.Rights {
+	return func(string) keep.Rights {
+		info, err := o.Folder.Lookup(name)
+		if err == nil && slices.ContainsFunc(*o.made, func(made fs.FileInfo) bool { return store.Same(made, info) }) {
+			return 0
+		}
+		return keep.Touch
+	}
 }
 func (o *observed) Entries() (e store.Entries, err error) {
 	if *o.moving {
@@ -268,10 +288,10 @@ func someRound(t *testing.T, r *rand.Rand) int {
 		}
 		account := &keep.Account{Name: fmt.Sprint("crew", n), State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: path.Join(".", home)}}, Grants: grants}
 		for range 2 {
-			moving := new(bool)
+			moving, own := new(bool), new([]fs.FileInfo)
 			open := func(s keep.Store, folder string) (store.Folder, int, error) {
 				f, made, err := store.Open(s, folder)
-				return &observed{f, w, f, grants, moving}, made, err
+				return &observed{f, w, f, grants, moving, own}, made, err
 			}
 			house := tree.House{Stores: []keep.Store{{Name: "files", Folder: files}}, Ledger: ledger, Trail: &ledgerOfRecords{}, Moves: &moves, Open: open}
 			opened, err := tree.Open(tree.Who{Account: account.Name}, inForce(t, account), house, unwatched{})
