@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"os/signal"
 	"strconv"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/protocol/wire"
 )
 
 // Command is "serve".
@@ -118,13 +120,39 @@ func (s *Service) attend(ctx context.Context, env command.Env, hooks Hooks) erro
 	}
 }
 
+// opened says what a first start has opened, and to whom.
+func (s *Service) opened() string {
+	var all, here []string
+	put := func(name string, address net.Addr) {
+		if ip := wire.IP(address); ip.IsLoopback() {
+			here = append(here, name)
+		} else {
+			all = append(all, name)
+		}
+	}
+	put("console", s.web.http.Addr())
+	s.posts.mu.Lock()
+	for _, o := range s.posts.open {
+		put(o.Name, o.socket.Addr())
+	}
+	s.posts.mu.Unlock()
+	text := "data folder: " + s.dir + "\n"
+	if len(here) > 0 {
+		text += "open to this machine only: " + strings.Join(here, ", ") + "\n"
+	}
+	if len(all) > 0 {
+		text += "open to every machine that reaches this one: " + strings.Join(all, ", ") + "; urbankeep gate set -allow NETWORKS says who may connect\n"
+	}
+	return text
+}
+
 func (s *Service) announce(ctx context.Context, w io.Writer) error {
 	link, err := s.SetupLink(ctx)
 	if err != nil {
 		return err
 	}
 	if link != "" {
-		fmt.Fprintf(w, "first operator: open this link once, within 24 hours:\n  %s\n", link)
+		fmt.Fprintf(w, "first operator: open this link once, within 24 hours:\n  %s\n%s", link, s.opened())
 	}
 	_, err = fmt.Fprintf(w, "ready: console http://%s%s\n", s.ConsoleAddress(), s.addresses())
 	return err

@@ -147,6 +147,9 @@ func (t *treeFlags) apply(mounts []keep.Mount, grants []keep.Grant) ([]keep.Moun
 	}
 	lines := t.grants
 	if *t.rights != "" {
+		if _, err := keep.ParseRights(*t.rights); err != nil {
+			return nil, nil, command.Usagef("-rights: %s", err)
+		}
 		lines = append(command.List{"/=" + *t.rights}, lines...)
 	}
 	replaced := map[string]bool{}

@@ -113,6 +113,9 @@ func auditSearch(flags *flag.FlagSet, f *common) run {
 				who = "operator " + r.Operator
 			}
 			what := r.Path
+			if r.Action == keep.LockedOut {
+				what = r.Detail
+			}
 			if r.Target != "" {
 				what = dash(r.Path) + " > " + r.Target
 				if r.Path == "" {
