@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import { NButton, NInput, NPopconfirm, NSelect, useMessage } from 'naive-ui'
-import { onMounted, reactive, ref } from 'vue'
+import { NButton, NPopconfirm, NSelect, useMessage } from 'naive-ui'
+import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, zone } from '@/format'
 import { useOperator } from '@/operator'
+import { roles } from '@/parts/account'
 import AccessSheet from '@/parts/AccessSheet.vue'
+import OperatorForm from '@/parts/OperatorForm.vue'
 import OwnSignIn from '@/parts/OwnSignIn.vue'
 import TableFrame from '@/parts/TableFrame.vue'
 
@@ -13,12 +15,6 @@ const operator = useOperator()
 const isOwner = operator.isOwner()
 const operators = ref<Schemas['Operator'][]>([])
 const adding = ref(false)
-const form = reactive({ operator: '', role: 'manager' as Schemas['Role'], password: '', wrong: '' })
-const roles = [
-  { label: 'owner', value: 'owner' },
-  { label: 'manager', value: 'manager' },
-  { label: 'auditor', value: 'auditor' },
-]
 
 async function load() {
   try {
@@ -29,16 +25,9 @@ async function load() {
 }
 onMounted(load)
 
-async function add() {
-  form.wrong = ''
-  try {
-    await call('POST', '/operators', { operator: form.operator, role: form.role, password: form.password } satisfies Schemas['OperatorNew'])
-    Object.assign(form, { operator: '', password: '' })
-    adding.value = false
-    await load()
-  } catch (error) {
-    form.wrong = sentence(error)
-  }
+async function added() {
+  adding.value = false
+  await load()
 }
 async function act(say: string, method: string, name: string, change?: Schemas['OperatorChange']) {
   try {
@@ -55,13 +44,7 @@ async function act(say: string, method: string, name: string, change?: Schemas['
   <section class="page">
     <div class="head"><h1>Operators</h1><span class="soft">an owner may do everything, a manager all but this page, an auditor reads</span><NButton v-if="isOwner && !adding" type="primary" @click="adding = true">Add an operator</NButton></div>
     <div class="sheet">
-      <form v-if="adding" class="fields" @submit.prevent="add">
-        <label>Name<NInput placeholder="" v-model:value="form.operator" autofocus :input-props="{ name: 'newOperator', autocomplete: 'off' }" /></label>
-        <label>Role<NSelect v-model:value="form.role" :options="roles" :input-props="{ 'aria-label': 'Role' }" /></label>
-        <label>Password, to be changed by the operator<NInput placeholder="" v-model:value="form.password" type="password" show-password-on="click" :input-props="{ name: 'newPassword', autocomplete: 'new-password' }" /></label>
-        <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
-        <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.operator || !form.password">Add the operator</NButton><NButton @click="adding = false">Cancel</NButton></div>
-      </form>
+      <OperatorForm v-if="adding" @added="added" @cancel="adding = false" />
       <TableFrame label="Operators">
         <thead><tr><th>Operator</th><th>Role</th><th>One-time codes</th><th>Last sign-in, {{ zone }}</th><th>Since</th><th><span class="soft">Change</span></th></tr></thead>
         <tbody>

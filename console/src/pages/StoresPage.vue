@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { NButton, NDrawer, NInput, NSelect, useMessage } from 'naive-ui'
-import { computed, onMounted, reactive, ref } from 'vue'
+import { NButton, NDrawer, NSelect, useMessage } from 'naive-ui'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, size, zone } from '@/format'
@@ -8,6 +8,7 @@ import { useOperator } from '@/operator'
 import DrawerFrame from '@/parts/DrawerFrame.vue'
 import QuotaBar from '@/parts/QuotaBar.vue'
 import QuotaHistory from '@/parts/QuotaHistory.vue'
+import StoreForm from '@/parts/StoreForm.vue'
 import TableFrame from '@/parts/TableFrame.vue'
 
 type Quota = Schemas['Quota']
@@ -18,7 +19,6 @@ const mayChange = useOperator().mayChange()
 const stores = ref<Schemas['Store'][]>([])
 const quotas = ref<Quota[]>([])
 const grounds = ref<string[]>([])
-const form = reactive({ name: '', folder: '', wrong: '' })
 const busy = ref(false)
 const nameOf = (q: Quota) => `${q.store}:${q.folder}`
 const picked = computed(() => quotas.value.find((q) => nameOf(q) === route.query.folder))
@@ -34,16 +34,6 @@ async function load() {
 }
 onMounted(load)
 
-async function add() {
-  form.wrong = ''
-  try {
-    await call('POST', '/stores', { name: form.name, folder: form.folder } satisfies Schemas['StoreNew'])
-    Object.assign(form, { name: '', folder: '' })
-    await load()
-  } catch (error) {
-    form.wrong = sentence(error)
-  }
-}
 const durabilities: { value: Schemas['Durability']; label: string }[] = [
   { value: 'power', label: 'a power cut' },
   { value: 'process', label: 'the end of the service' },
@@ -111,12 +101,7 @@ const close = () => router.push('/stores')
           </tr>
         </tbody>
       </TableFrame>
-      <form v-if="mayChange" class="add" @submit.prevent="add">
-        <NInput v-model:value="form.name" size="small" placeholder="name" :input-props="{ 'aria-label': 'Name of the store', name: 'store' }" />
-        <NInput v-model:value="form.folder" size="small" placeholder="/srv/…" :input-props="{ 'aria-label': 'Folder of the machine', name: 'folder' }" />
-        <NButton size="small" attr-type="submit" :disabled="!form.name || !form.folder">Add a store</NButton>
-        <span class="wrong" role="alert">{{ form.wrong }}</span>
-      </form>
+      <StoreForm v-if="mayChange" @added="load" />
     </div>
     <div class="sheet">
       <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span></header>
@@ -147,7 +132,6 @@ const close = () => router.push('/stores')
 <style scoped>
 .wrap { white-space: normal; min-width: 160px; }
 .durability { width: 190px; }
-.add { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; padding: 10px 14px; border-top: 1px solid var(--line); }
 .wrong { color: var(--brick); }
 .members { margin: 0; }
 .members a { margin-left: 8px; }

@@ -25,16 +25,6 @@ const wrong = reactive({ field: '', say: '' })
 const busy = ref(false)
 const made = ref<Schemas['AccountMade'] | null>(null)
 
-// addKey gives the new account its key. The account is there whatever comes of
-// it, and its password must still be shown.
-async function addKey() {
-  try {
-    await call('POST', `/accounts/${form.name}/keys`, { key: form.key } satisfies Schemas['KeyNew'])
-  } catch (error) {
-    wrong.say = `The account was added, but its key was not. ${sentence(error)}`
-  }
-}
-
 async function add() {
   busy.value = true
   Object.assign(wrong, { field: '', say: '' })
@@ -45,14 +35,14 @@ async function add() {
       note: form.note,
       generate: form.generate,
       mustChange: form.generate && form.mustChange,
+      key: form.key,
       groups: form.groups,
       settings: { ...(form.signInBy && { signInBy: form.signInBy as Account['signInBy'] }), ...(form.plain && { encryption: 'optional' as const }) },
       mounts: form.home ? [{ at: '/', store, folder, readOnly: false }] : [],
       grants: form.rights ? [{ path: '/', rights: form.rights }] : [],
     }
     const answer = await call<Schemas['AccountMade']>('POST', '/accounts', ask)
-    if (form.key.trim()) await addKey()
-    if (answer.password || wrong.say) made.value = answer
+    if (answer.password) made.value = answer
     else emit('added', answer.account)
   } catch (error) {
     Object.assign(wrong, { field: error instanceof Problem ? error.field : '', say: sentence(error) })
@@ -66,8 +56,7 @@ async function add() {
   <DrawerFrame title="Add an account" @close="$emit('close')">
     <template v-if="made">
       <ShownOnce v-if="made.password" :say="`The password of ${made.account.name}`" :secret="made.password" />
-      <p v-if="wrong.say" class="wrong" role="alert">{{ wrong.say }}</p>
-      <div class="row"><NButton type="primary" @click="emit('added', made.account)">{{ made.password ? 'I have it' : 'Go on' }}</NButton></div>
+      <div class="row"><NButton type="primary" @click="emit('added', made.account)">I have it</NButton></div>
     </template>
     <form v-else class="form" @submit.prevent="add">
       <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>

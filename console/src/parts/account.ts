@@ -27,3 +27,10 @@ export const bundles = [
   { label: 'drop-only: upload, nothing else', value: 'drop-only' },
   { label: 'none', value: 'none' },
 ]
+
+// roles are those of operators.
+export const roles = [
+  { label: 'owner', value: 'owner' },
+  { label: 'manager', value: 'manager' },
+  { label: 'auditor', value: 'auditor' },
+]

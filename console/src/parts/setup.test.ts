@@ -1,4 +1,4 @@
-import { flushPromises, mount } from '@vue/test-utils'
+import { enableAutoUnmount, flushPromises, mount } from '@vue/test-utils'
 import { NMessageProvider } from 'naive-ui'
 import { createPinia, setActivePinia } from 'pinia'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
@@ -46,6 +46,7 @@ beforeEach(() => {
   setActivePinia(createPinia())
   useOperator().me = { operator: 'ilse', role: 'owner', codes: false, created: '2026-03-01T00:00:00Z' }
 })
+enableAutoUnmount(afterEach)
 afterEach(() => vi.unstubAllGlobals())
 
 describe('findings', () => {
@@ -59,25 +60,43 @@ describe('findings', () => {
 
 describe('the set-up', () => {
   const step = (name: string, state: string, check: unknown[] = []) => ({ step: name, title: `About ${name}`, why: `because of ${name}`, state, says: '', check })
-  it('begins at the first open step, goes on when one is skipped, and shows what a check-up says', async () => {
-    const steps = [step('operator', 'done'), step('listeners', 'open', [{ check: 'listener', of: 'ftp', state: 'fault', says: 'it does not answer', do: 'see the log' }]), step('passive', 'open')]
-    const sent = answers({
+  const walk = (steps: ReturnType<typeof step>[]) =>
+    answers({
       'GET /setup-steps': () => [200, { items: steps }],
       'GET /accounts': [200, { items: [] }],
       'GET /listeners': [200, { items: [] }],
-      'PUT /setup-steps/listeners': () => {
-        steps[1]!.state = 'skipped'
-        return [204]
-      },
+      'GET /stores': [200, { items: [] }],
+      'GET /service': [200, { name: '', host: '' }],
+      'PATCH /service': [200, { name: 'Office', host: 'localhost' }],
+      ...Object.fromEntries(
+        steps.map((s) => [
+          `PUT /setup-steps/${s.step}`,
+          (ask: { state: string }) => {
+            s.state = ask.state
+            return [204]
+          },
+        ]),
+      ),
     })
+  it('begins at the first open step, goes on when one is left for later, and shows what a check-up says', async () => {
+    const steps = [step('name', 'done'), step('host', 'done'), step('handover', 'done'), step('listeners', 'open', [{ check: 'listener', of: 'ftp', state: 'fault', says: 'it does not answer', do: 'see the log' }]), step('passive', 'open')]
+    const sent = walk(steps)
     const page = await shown(StepsPage)
+    expect(page.text()).toContain('The first four steps are taken')
     expect(page.get('.one').text()).toContain('because of listeners')
     expect(page.get('.one').text()).toContain('it does not answer')
-    expect(page.text()).toContain('2 of 3 steps are open')
-    await press(page, 'Skip it for now')
+    await press(page, 'Later')
     expect(sent).toEqual([['PUT /setup-steps/listeners', { state: 'skipped' }]])
     expect(page.get('.one').text()).toContain('because of passive')
-    expect(page.get('ol').text()).toContain('skipped')
+    expect(page.get('nav').text()).toContain('skipped')
+  })
+  it('has a form for the step, takes name and address at once, and goes on when it is saved', async () => {
+    const sent = walk([step('name', 'open'), step('host', 'open'), step('handover', 'open')])
+    const page = await shown(StepsPage)
+    expect(page.text()).toContain('2 of the first four steps are open')
+    await submit(page)
+    expect(sent).toEqual([['PATCH /service', { name: '', host: '' }], ['PUT /setup-steps/name', { state: 'done' }], ['PUT /setup-steps/host', { state: 'done' }]])
+    expect(page.get('.one').text()).toContain('because of handover')
   })
 })
 
@@ -89,7 +108,7 @@ describe('a hand-over sheet', () => {
     expect(page.find('article').exists()).toBe(false)
   })
   it('shows names as text, never as markup', async () => {
-    answers({ 'GET /accounts/ann/handover': [200, { title: 'how to connect as <b>ann</b>', account: 'ann', made: '2026-03-01T00:00:00Z', sections: [{ title: 'Where', rows: [{ label: 'Host', text: '<i>x</i>' }], commands: [{ for: 'sftp', line: 'sftp ann@x' }] }] }] })
+    answers({ 'GET /accounts/ann/handover': [200, { title: 'how to connect as <b>ann</b>', account: 'ann', created: '2026-03-01T00:00:00Z', sections: [{ title: 'Where', rows: [{ label: 'Host', text: '<i>x</i>' }], commands: [{ for: 'sftp', line: 'sftp ann@x' }] }] }] })
     const page = await shown(HandoverPage, '/handover/ann')
     expect(page.get('article').text()).toContain('<b>ann</b>')
     expect(page.find('article i').exists()).toBe(false)
