@@ -115,9 +115,9 @@ const print = () => window.print()
   <section class="page">
     <div class="head no-print">
       <h1>Set-up</h1>
-      <span class="soft">{{ open ? `${open} of the first four steps ${open === 1 ? 'is' : 'are'} open` : 'The first four steps are taken: people can connect' }}; each can be left for later</span>
+      <span v-if="steps.length" class="soft">{{ open ? `${open} of the first four steps ${open === 1 ? 'is' : 'are'} open; each can be left for later` : 'The first four steps are taken: people can connect' }}</span>
     </div>
-    <div class="walk">
+    <div v-if="steps.length" class="walk">
       <nav class="sheet no-print" aria-label="Steps">
         <template v-for="part in [{ title: 'First', of: first, from: 1 }, { title: 'When you like', of: later, from: first.length + 1 }]" :key="part.title">
           <h2>{{ part.title }}</h2>

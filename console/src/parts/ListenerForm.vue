@@ -86,7 +86,7 @@ const remove = () => act(() => call('DELETE', path))
       <label>Address; without a host it is every address of the machine<NInput v-model:value="form.address" placeholder=":21" :status="status('address')" :input-props="{ name: 'address' }" /></label>
       <div class="two">
         <label>Only from these networks<NInput v-model:value="form.allow" placeholder="everybody" :status="status('allow')" :input-props="{ name: 'allow' }" /></label>
-        <label>Not from these<NInput v-model:value="form.deny" placeholder="none" :status="status('deny')" :input-props="{ name: 'deny' }" /></label>
+        <label>Not from these<NInput v-model:value="form.deny" placeholder="nobody" :status="status('deny')" :input-props="{ name: 'deny' }" /></label>
       </div>
       <label>Banner, before the sign-in<NInput v-model:value="form.banner" type="textarea" :rows="2" placeholder="" :status="status('banner')" :input-props="{ name: 'banner' }" /></label>
       <template v-if="isFTP">
