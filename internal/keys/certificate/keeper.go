@@ -11,6 +11,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/user"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -229,7 +230,7 @@ func (k *Keeper) Follow(ctx context.Context, f Files) error {
 	}
 	if err != nil { // in the same words whatever is there: nobody is to learn what kind of file it is
 		k.log.Warn("a certificate can't be followed", "cause", err)
-		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that the user of the service can read, a certificate and the key that belongs to it, in PEM form; the log says more"}
+		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that " + serviceUser() + " can read (and go through their folders: setfacl -m u:" + serviceUser() + ":r FILE grants it), a certificate and the key that belongs to it, in PEM form; the log says more"}
 	}
 	return k.use(ctx, f, pair, stamp)
 }
@@ -306,4 +307,12 @@ func asField(err error) error {
 		return err
 	}
 	return &keep.FieldError{Field: "certificate", Say: err.Error()}
+}
+
+// serviceUser is the name of the user that the service runs as.
+func serviceUser() string {
+	if me, err := user.Current(); err == nil {
+		return me.Username
+	}
+	return "the user of the service"
 }
