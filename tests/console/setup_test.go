@@ -218,6 +218,7 @@ func TestTheConsoleOnANarrowScreen(t *testing.T) {
 	at("/accounts")
 	p.Do(chromedp.EmulateViewport(browser.Width, browser.Height))
 	p.Shows("nav", "People and files")
+	p.Shows("td.cut", "surveys the harbour")
 	assert.Equal(t, note, p.Value(`document.querySelector("td.cut").title`))
 	assert.Equal(t, "true", p.Value(`String((c => c.scrollWidth > c.clientWidth && getComputedStyle(c).textOverflow === "ellipsis")(document.querySelector("td.cut")))`))
 }
