@@ -460,7 +460,10 @@ func accountState(f *common, verb, said string) run {
 		if *f.json {
 			return printJSON(env.Out, a)
 		}
-		fmt.Fprintf(env.Out, "account %s %s\n", a.Name, c.now(said))
+		if c.now("") != "" {
+			said = "is " + string(a.State) + " already: nothing changed"
+		}
+		fmt.Fprintf(env.Out, "account %s %s\n", a.Name, said)
 		return nil
 	}
 }

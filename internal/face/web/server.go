@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -275,10 +276,18 @@ func (s *Server) handle(do func(*gin.Context) error) gin.HandlerFunc {
 	}
 }
 
+// hasLeft reports whether a request failed because nobody waits for the answer any more.
+func hasLeft(c *gin.Context, err error) bool {
+	return c.Request.Context().Err() != nil || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, net.ErrClosed)
+}
+
 // writeError writes the problem of an error (RFC 9457).
 func (s *Server) writeError(c *gin.Context, err error) {
 	p := problemOf(err)
-	if p.Status == http.StatusInternalServerError {
+	switch {
+	case p.Status == http.StatusInternalServerError && hasLeft(c, err):
+		s.Log.Debug("the client left before its answer was whole", "method", c.Request.Method, "path", c.Request.URL.Path)
+	case p.Status == http.StatusInternalServerError:
 		s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "cause", err, "root", errors.Unwrap(err))
 	}
 	body, _ := json.Marshal(p)
