@@ -62,9 +62,9 @@ func showCheckup(env command.Env, found *api.Checkup, brief bool) {
 		if brief && !api.IsWrong(one.State) {
 			continue
 		}
-		fmt.Fprintf(env.Out, "%s %-8s %s: %s\n", marks[one.State], one.State, strings.TrimSpace(one.Check+" "+safe(one.Of)), safe(one.Says))
+		paragraph(env.Out, fmt.Sprintf("%s %-8s ", marks[one.State], one.State), strings.Repeat(" ", 11), strings.TrimSpace(one.Check+" "+safe(one.Of))+": "+safe(one.Says))
 		if one.Do != "" {
-			fmt.Fprintf(env.Out, "             → %s\n", safe(one.Do))
+			paragraph(env.Out, "             → ", strings.Repeat(" ", 15), safe(one.Do))
 		}
 	}
 	fmt.Fprintf(env.Out, "%d fine, %d to note, %s, %s\n", count["fine"], count["note"], keep.SayMany(count["warning"], "warning"), keep.SayMany(count["fault"], "fault"))

@@ -30,10 +30,8 @@ func table(w io.Writer, head string, rows [][]string) {
 		}
 	}
 	var gone []string
-	if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
-		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
-			columns, rows, gone = fit(columns, ranks, rows, width)
-		}
+	if width := widthOf(w); width > 0 {
+		columns, rows, gone = fit(columns, ranks, rows, width)
 	}
 	t := tabwriter.NewWriter(w, 0, 0, gap, ' ', 0)
 	fmt.Fprintln(t, strings.Join(columns, "\t"))
@@ -43,6 +41,30 @@ func table(w io.Writer, head string, rows [][]string) {
 	t.Flush()
 	if len(gone) > 0 {
 		fmt.Fprintf(w, "(no room for: %s)\n", strings.Join(gone, ", "))
+	}
+}
+
+// widthOf is how many characters a line of a terminal has, 0 for what is no terminal.
+func widthOf(w io.Writer) int {
+	if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil {
+			return width
+		}
+	}
+	return 0
+}
+
+// paragraph prints a text behind a head, the lines after the first indented, folded where it goes to a terminal.
+func paragraph(w io.Writer, head, indent, text string) {
+	lines := []string{text}
+	if width := widthOf(w); width > 0 {
+		lines = fold(text, max(width-utf8.RuneCountInString(indent), 2*leastColumn))
+	}
+	for i, line := range lines {
+		if i > 0 {
+			head = indent
+		}
+		fmt.Fprintln(w, head+line)
 	}
 }
 
