@@ -122,10 +122,10 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	var hash keep.Secret
 	useless := ""
 	switch {
+	case a.Guard.Locked(name, v.Address): // first: whether there is such an account makes no difference
+		useless = lockedOut
 	case err != nil:
 		useless = "no such account"
-	case a.Guard.Locked(name, v.Address):
-		useless = lockedOut
 	case holder.Account.SignInBy == keep.ByBoth && t.proved == nil:
 		useless = "the account signs in with a key and a password, and no key was proved before"
 	case !holder.Account.SignInBy.TakesPassword(t.proved != nil):
