@@ -29,6 +29,6 @@ onBeforeUnmount(() => window.clearInterval(timer))
 <template>
   <div class="sheet">
     <header><h2>{{ found.length ? `${account} has arrived` : `Waiting for ${account}` }}</h2><span class="soft">{{ found.length ? 'its newest transfers' : 'its first transfer is shown here when it comes in' }}</span></header>
-    <TransferTable :rows="found" :may-end="false" label="First transfers" none="Nothing yet." />
+    <TransferTable :rows="found" :may-end="false" alone label="First transfers" none="Nothing yet." />
   </div>
 </template>
