@@ -56,7 +56,7 @@ _urbankeep() {
   found=(${(f)"$("${words[1]}" completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)"})
   if (( ${#found} )); then compadd -- $found; else _files; fi
 }
-compdef _urbankeep urbankeep
+if [ "$funcstack[1]" = _urbankeep ]; then _urbankeep "$@"; else compdef _urbankeep urbankeep; fi
 `, "fish": `# fish completion for urbankeep
 function __urbankeep_words
   set -l typed (commandline -opc) (commandline -ct)
