@@ -43,8 +43,9 @@ RACE    := -race $(foreach package,$(unwatch),-gcflags=$(package)=-race=false)
 PART    :=
 PARTS   := $(if $(PART),$(if $(wildcard tests/$(PART)),./tests/$(PART)/...,./$(PART)/...),./...)
 
+# Tests wait more than they compute: one package more than there are processors runs at once.
 test: tools build tests/clients/scripts/node_modules/.installed $(if $(PART),,vet console-test)
-	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep CGO_ENABLED=1 go test $(RACE) -timeout 60m $(PARTS)
+	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep CGO_ENABLED=1 go test $(RACE) -p $$(( $$(nproc 2>/dev/null || echo 2) + 1 )) -timeout 60m $(PARTS)
 
 # The quick part: no clients, no browser, no whole service.
 check: build vet console-test

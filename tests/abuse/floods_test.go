@@ -31,7 +31,8 @@ func TestEveryFloodAtOnceHoldsNobodyUp(t *testing.T) {
 	console := p.Console
 	big := filepath.Join(p.Dir, "files", "crew-harbour", "big")
 	require.NoError(t, os.MkdirAll(filepath.Dir(big), 0o750))
-	require.NoError(t, os.WriteFile(big, make([]byte, 32<<20), 0o600))
+	const size, pace = 32 << 20, 8 << 20
+	require.NoError(t, os.WriteFile(big, make([]byte, size), 0o600))
 	endless, err := os.Create(filepath.Join(p.Dir, "files", "ben-endless"))
 	require.NoError(t, err)
 	require.NoError(t, endless.Truncate(8<<40))
@@ -40,7 +41,7 @@ func TestEveryFloodAtOnceHoldsNobodyUp(t *testing.T) {
 	require.NoError(t, os.Rename(endless.Name(), filepath.Join(p.Dir, "files", "ben", "endless")))
 
 	fetch := func() time.Duration {
-		out, err := p.Curl("--limit-rate", "8M", "-o", os.DevNull, "-w", "%{time_total} %{time_starttransfer}", "ftps://"+p.FTPS+"/big").CombinedOutput()
+		out, err := p.Curl("--limit-rate", fmt.Sprint(pace), "-o", os.DevNull, "-w", "%{time_total} %{time_starttransfer}", "ftps://"+p.FTPS+"/big").CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		var whole, start float64
 		_, err = fmt.Sscan(string(out), &whole, &start)
@@ -82,7 +83,8 @@ func TestEveryFloodAtOnceHoldsNobodyUp(t *testing.T) {
 	flooded := <-fetched
 	t.Logf("signed in twice: %s quiet, at most %s flooded; transfer: %s quiet, %s flooded", quietSignIn, slowest, quiet, flooded)
 	assert.Less(t, slowest, 6*time.Second+10*quietSignIn, "signing in over each protocol takes 3 s at the most, on a machine that is quick enough")
-	assert.Greater(t, float64(quiet)/float64(flooded), 0.8, "a running transfer keeps its speed")
+	// curl goes ahead of its pace at first, when it can.
+	assert.Greater(t, float64(max(quiet, size/pace*time.Second))/float64(flooded), 0.8, "a running transfer keeps its speed")
 	close(stop)
 	flood.Wait()
 	require.Eventually(t, func() bool { return descriptorsOf(t, p.Run) <= held+5 }, testkit.Patience, 200*time.Millisecond, "waited for the descriptors to come back")

@@ -66,6 +66,7 @@ func TestTheRoundOfEachClient(t *testing.T) {
 		}, []string{"small\n", "could not send file to remote host", "server said: upload is refused", "server said: no such file", "server said: list is refused"}},
 	} {
 		t.Run(one.client, func(t *testing.T) {
+			t.Parallel()
 			k := testkit.Start(t)
 			grants := []string{"-quota-bytes", "1MiB", "-grant", "/=full", "-grant", "/kept=read-only", "-grant", "/secret=none"}
 			k.Account("ann", grants...)

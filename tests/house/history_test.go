@@ -85,3 +85,29 @@ func TestEveryKindOfSettingIsTakenBack(t *testing.T) {
 	}
 	assert.Contains(t, k.Refused("undo", "9999"), "no such change")
 }
+
+// What is so already is said, and leaves no line in the history and no record.
+func TestWhatIsSoAlreadyChangesNothing(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-note", "first")
+	k.AddOperator("ilse", "owner")
+	key := k.Key("ann")
+	require.NotEmpty(t, key)
+	count := func() (changes int, records string) {
+		var all []api.Change
+		k.Must(&all, "history", "-most", "1000")
+		return len(all), k.Must(nil, "audit", "-count", "-operator", "local")
+	}
+	for _, args := range [][]string{{"account", "set", "ann", "-note", "second"}, {"account", "suspend", "ann"}, {"gate", "set", "-deny", "192.0.2.7"}, {"listener", "set", "sftp", "-banner", "hello"},
+		{"retention", "set", "-days", "400"}, {"limits", "set", "-attempts", "4"}, {"service", "set", "-name", "Office"}, {"store", "set", "files", "-durability", "process"}, {"operator", "set", "ilse", "-no-codes", "-role", "owner"}} {
+		_, errs, status := k.CLI(args...)
+		require.Zero(t, status, "%v: %s", args, errs)
+		changes, records := count()
+		out, errs, status := k.CLI(args...)
+		require.Zero(t, status, "%v: %s", args, errs)
+		assert.Regexp(t, "already", out+errs, "%v", args)
+		changesNow, recordsNow := count()
+		assert.Equal(t, changes, changesNow, "%v", args)
+		assert.Equal(t, records, recordsNow, "%v", args)
+	}
+}

@@ -146,7 +146,7 @@ const print = () => window.print()
         </div>
         <IdentitySheet v-if="has('name')" bare :may-change="mayChange" @saved="saved" />
         <CertificateSheet v-if="has('certificate')" :may-change="mayChange" />
-        <AccountForm v-if="has('account') && mayChange" :key="`account${more}`" @added="added" />
+        <AccountForm v-if="has('account') && mayChange" brief :key="`account${more}`" @added="added" />
         <template v-if="has('handover')">
           <div class="sheet no-print">
             <div class="fields">

@@ -6,7 +6,10 @@ import { bundles, proofs } from './account'
 import DrawerFrame from './DrawerFrame.vue'
 import ShownOnce from './ShownOnce.vue'
 
+// The brief one asks for what a first account needs; the rest is a button away.
+const props = defineProps<{ brief?: boolean }>()
 const emit = defineEmits<{ added: [account: Account]; close: [] }>()
+const whole = ref(!props.brief)
 const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, signInBy: '', groups: [] as string[], key: '', plain: false, mustChange: false })
 const groups = ref<Schemas['Group'][]>([])
 
@@ -61,14 +64,19 @@ async function add() {
     <form v-else class="form" @submit.prevent="add">
       <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>
       <label>Note for operators<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'note' }" /></label>
-      <label>Groups, in the order in which they decide<NSelect :value="form.groups" multiple :options="groups.map((g) => ({ label: g.name + (g.note ? `: ${g.note}` : ''), value: g.name }))" placeholder="none" :input-props="{ 'aria-label': 'Groups' }" @update:value="joined" /></label>
-      <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="the group's" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
-      <label>Rights in its home<NSelect :value="form.rights || null" :options="bundles" filterable tag clearable placeholder="the group's" @update:value="(v: string | null) => (form.rights = v ?? '')" :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
-      <label>To sign in it must show<NSelect :value="form.signInBy || null" :options="proofs" clearable placeholder="as its groups say; else a password or a key" @update:value="(v: string | null) => (form.signInBy = v ?? '')" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>
+      <template v-if="whole">
+        <label>Groups, in the order in which they decide<NSelect :value="form.groups" multiple :options="groups.map((g) => ({ label: g.name + (g.note ? `: ${g.note}` : ''), value: g.name }))" placeholder="none" :input-props="{ 'aria-label': 'Groups' }" @update:value="joined" /></label>
+        <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="the group's" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
+        <label>Rights in its home<NSelect :value="form.rights || null" :options="bundles" filterable tag clearable placeholder="the group's" @update:value="(v: string | null) => (form.rights = v ?? '')" :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
+        <label>To sign in it must show<NSelect :value="form.signInBy || null" :options="proofs" clearable placeholder="as its groups say; else a password or a key" @update:value="(v: string | null) => (form.signInBy = v ?? '')" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>
+      </template>
       <label>SSH public key, if it has one<NInput v-model:value="form.key" type="textarea" :rows="3" placeholder="ssh-ed25519 …" :status="wrong.field === 'key' ? 'error' : undefined" :input-props="{ name: 'key' }" /></label>
       <NCheckbox v-model:checked="form.generate">Generate a password and show it once</NCheckbox>
-      <NCheckbox v-model:checked="form.mustChange" :disabled="!form.generate">It must change that password at its first sign-in, over SFTP</NCheckbox>
-      <NCheckbox v-model:checked="form.plain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>
+      <template v-if="whole">
+        <NCheckbox v-model:checked="form.mustChange" :disabled="!form.generate">It must change that password at its first sign-in, over SFTP</NCheckbox>
+        <NCheckbox v-model:checked="form.plain">May sign in over FTP without TLS: its password goes in clear</NCheckbox>
+      </template>
+      <p v-else class="soft">Its home is {{ form.home }}, and it may do everything there. <button type="button" class="plain" @click="whole = true">Groups, home, rights and more</button></p>
       <p class="wrong" role="alert">{{ wrong.say }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :loading="busy" :disabled="!form.name">Add the account</NButton></div>
     </form>

@@ -33,20 +33,6 @@ const (
 // Kinds are the kinds of things that the history has changes of.
 var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, limits, identity}
 
-type nothingKey struct{}
-
-// OnNothing has a function called when a change that is asked for changes nothing.
-func OnNothing(ctx context.Context, do func()) context.Context {
-	return context.WithValue(ctx, nothingKey{}, do)
-}
-
-func nothingChanged(ctx context.Context) error {
-	if do, ok := ctx.Value(nothingKey{}).(func()); ok {
-		do()
-	}
-	return nil
-}
-
 // changed saves a change, keeps it in the history, and records it: all of that or nothing.
 // Before and after are what they are in JSON; nil is nothing. When they are the same, nothing is done.
 func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any, save func(context.Context) error) error {
@@ -55,7 +41,8 @@ func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, wha
 		return err
 	}
 	if c.Before != "" && c.Before == c.After && who.undoes == 0 {
-		return nothingChanged(ctx)
+		keep.NothingChanged(ctx)
+		return nil
 	}
 	return o.Trail.Change(ctx, r, func(ctx context.Context) error {
 		if err := save(ctx); err != nil {

@@ -233,7 +233,7 @@ func (o *Office) SetKey(ctx context.Context, who Actor, name string, id int64, r
 		return HeldKey{}, err
 	}
 	if before == keyFacts(k) {
-		nothingChanged(ctx)
+		keep.NothingChanged(ctx)
 		return o.held(ctx, a.Name, k)
 	}
 	detail := fmt.Sprintf("before: %s; after: %s", before, keyFacts(k))

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,6 +21,7 @@ carried out, an address in use say, changes nothing.`
 func listenerCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("listener list", "", "List the listeners", "", listenerList),
+		clientCommand("listener show", "LISTENER", "Show all that is set of a listener", "", listenerShow),
 		clientCommand("listener add", "NAME PROTOCOL ADDRESS", "Make a listener and start it",
 			"PROTOCOL is ftp (with TLS on request), ftps (TLS from the first byte) or sftp. ADDRESS is 192.0.2.7:21, [2001:db8::7]:21, or :21 for every\naddress of the machine. An FTP listener needs -passive.", listenerAdd),
 		clientCommand("listener set", "LISTENER", "Change a listener", listenerHelp, listenerSet),
@@ -192,6 +195,33 @@ func listenerList(_ *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, page.Items)
 		}
 		listenerTable(env, page.Items)
+		return nil
+	}
+}
+
+func listenerShow(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var page api.Page[api.Listener]
+		if err := c.call(ctx, http.MethodGet, "/listeners", nil, &page); err != nil {
+			return err
+		}
+		at := slices.IndexFunc(page.Items, func(l api.Listener) bool { return l.Name == args[0] })
+		if at < 0 {
+			return keep.NoSuch("listener", args[0])
+		}
+		l := page.Items[at]
+		if *f.json {
+			return printJSON(env.Out, l)
+		}
+		say := func(list []string, none string) string { return cmp.Or(strings.Join(list, ", "), none) }
+		rows := [][]string{{"protocol", string(l.Protocol)}, {"address", l.Address}, {"listens on", cmp.Or(l.Listening, map[bool]string{true: "nothing: it is stopped", false: "nothing: it can't"}[l.Stopped])}, {"encryption", string(l.Encryption)},
+			{"allowed", say(l.Allow, "everybody")}, {"denied", say(l.Deny, "nobody")}, {"banner", dash(l.Banner)}}
+		if l.Protocol != keep.SFTP {
+			onOff := map[bool]string{true: "yes", false: "no"}
+			rows = append(rows, []string{"welcome", dash(l.Welcome)}, []string{"passive ports", fmt.Sprintf("%d-%d, %d in use, used up %s", l.PassiveLow, l.PassiveHigh, l.PassiveTaken, keep.SayMany(l.PassiveRefused, "time"))},
+				[]string{"told to clients", cmp.Or(l.Advertise, "the address they reached")}, []string{"active mode", onOff[l.Active]}, []string{"data resumes TLS", onOff[l.ResumeData]}, []string{"asks for certificates", onOff[l.ClientCertificates]})
+		}
+		table(env.Out, "LISTENER|"+l.Name, rows)
 		return nil
 	}
 }

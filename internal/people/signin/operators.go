@@ -234,6 +234,10 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		operator.CodeSecret = ""
 		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
 	}
+	if len(said) == 0 {
+		keep.NothingChanged(ctx)
+		return operator, nil
+	}
 	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)
 }
 
