@@ -56,7 +56,12 @@ func TestAfterAKillEverythingAcknowledgedIsRecordedAndWhole(t *testing.T) {
 			}
 		})
 	}
-	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return len(acknowledged) >= 25 }, testkit.Patience, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		info, err := os.Stat(filepath.Join(dir, "files", "crew-harbour", "big"))
+		return len(acknowledged) >= 25 && err == nil && info.Size() > 0
+	}, testkit.Patience, 5*time.Millisecond, "waited for uploads, and for the large one to have begun")
 	require.NoError(t, p.Run.Process.Kill())
 	uploading.Wait()
 	endless.Wait()

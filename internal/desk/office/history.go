@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 )
 
@@ -41,7 +42,7 @@ func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, wha
 		return err
 	}
 	if c.Before != "" && c.Before == c.After && who.undoes == 0 {
-		keep.NothingChanged(ctx)
+		signin.NothingChanged(ctx)
 		return nil
 	}
 	return o.Trail.Change(ctx, r, func(ctx context.Context) error {

@@ -10,6 +10,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/pubkey"
+	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 )
 
@@ -233,7 +234,7 @@ func (o *Office) SetKey(ctx context.Context, who Actor, name string, id int64, r
 		return HeldKey{}, err
 	}
 	if before == keyFacts(k) {
-		keep.NothingChanged(ctx)
+		signin.NothingChanged(ctx)
 		return o.held(ctx, a.Name, k)
 	}
 	detail := fmt.Sprintf("before: %s; after: %s", before, keyFacts(k))

@@ -61,7 +61,7 @@ type Posts interface {
 
 // unchanged marks the answer to a change that changed nothing.
 func unchanged(c *gin.Context) {
-	c.Request = c.Request.WithContext(keep.OnNothing(c.Request.Context(), func() { c.Header(api.Unchanged, "true") }))
+	c.Request = c.Request.WithContext(signin.OnNothing(c.Request.Context(), func() { c.Header(api.Unchanged, "true") }))
 }
 
 const (

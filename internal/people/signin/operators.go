@@ -235,7 +235,7 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
 	}
 	if len(said) == 0 {
-		keep.NothingChanged(ctx)
+		NothingChanged(ctx)
 		return operator, nil
 	}
 	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)

@@ -1,4 +1,4 @@
-package keep
+package signin
 
 import "context"
 
