@@ -148,8 +148,15 @@ func (p *Page) Shows(css, text string) {
 func (p *Page) Over(css, text string) {
 	p.t.Helper()
 	p.See(css)
-	p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", css)))
-	p.Fill(css, text)
+	for end := time.Now().Add(patience); ; time.Sleep(turn) { // the focus may go elsewhere while a dialog closes
+		p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", css)))
+		p.Fill(css, text)
+		got := p.Value(fmt.Sprintf("document.querySelector(%q).value", css))
+		if got == text {
+			return
+		}
+		require.True(p.t, time.Now().Before(end), "%s holds %q after %q was typed", css, got, text)
+	}
 }
 
 // fault is what the accessibility check says of a page.

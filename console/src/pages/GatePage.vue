@@ -66,7 +66,7 @@ async function save(meant = false) {
       <header><h2>The whole service</h2><span class="soft">every listener and this console; the control socket stays open to the machine's administrator</span></header>
       <form class="form" @submit.prevent="save()">
         <label>Only from these networks<NInput v-model:value="form.allow" :disabled="!mayChange" placeholder="everybody" :input-props="{ name: 'allow', spellcheck: false }" /></label>
-        <label>Never from these<NInput v-model:value="form.deny" :disabled="!mayChange" placeholder="none" :input-props="{ name: 'deny', spellcheck: false }" /></label>
+        <label>Never from these<NInput v-model:value="form.deny" :disabled="!mayChange" placeholder="nobody" :input-props="{ name: 'deny', spellcheck: false }" /></label>
         <NButton v-if="mayChange" type="primary" attr-type="submit">Save</NButton>
         <span class="wrong" role="alert">{{ form.wrong }}</span>
       </form>
@@ -76,7 +76,7 @@ async function save(meant = false) {
       <TableFrame label="Rules">
         <thead><tr><th>Of</th><th>Only from</th><th>Never from</th></tr></thead>
         <tbody>
-          <tr v-for="r in rules" :key="r.who"><td><RouterLink :to="r.to">{{ r.who }}</RouterLink></td><td class="mono">{{ r.allow || 'everybody' }}</td><td class="mono">{{ r.deny || 'none' }}</td></tr>
+          <tr v-for="r in rules" :key="r.who"><td><RouterLink :to="r.to">{{ r.who }}</RouterLink></td><td class="mono">{{ r.allow || 'everybody' }}</td><td class="mono">{{ r.deny || 'nobody' }}</td></tr>
         </tbody>
       </TableFrame>
     </div>
