@@ -56,19 +56,49 @@ type GroupChange struct {
 	Grants   *[]keep.Grant              `json:"grants,omitempty"`
 }
 
-// Store is a folder of the machine in which bytes live.
+// Store is a place where bytes live.
 type Store struct {
-	Name      string   `json:"name"`
-	Folder    string   `json:"folder"`
-	MountedBy []string `json:"mountedBy"` // accounts, and groups as "group NAME", with a mount in it
+	Name      string         `json:"name"`
+	Kind      keep.StoreKind `json:"kind"`
+	Where     string         `json:"where"`               // in a word
+	Folder    string         `json:"folder,omitempty"`    // disk, sealed: on the service's machine
+	Site      *keep.Site     `json:"site,omitempty"`      // what it is made of besides; its secret is never shown
+	Recipient string         `json:"recipient,omitempty"` // sealed: the public key that files are encrypted to
+	MountedBy []string       `json:"mountedBy"`           // accounts, and groups as "group NAME", with a mount in it
 
 	Durability keep.Durability `json:"durability"`     // what an acknowledgement promises of what is in it
 	Away       string          `json:"away,omitempty"` // why it can't be used now
+	Key        string          `json:"key,omitempty"`  // sealed, just added: what opens its files, for safe keeping; it is shown this once
+}
+
+// StoreCheck is what trying a store found, in the order in which it was tried.
+type StoreCheck struct {
+	Fine  bool        `json:"fine"` // all of it can be done
+	Steps []StoreStep `json:"steps"`
+}
+
+// StoreStep is one thing that the service asks of a store.
+type StoreStep struct {
+	What string `json:"what"`
+	Fine bool   `json:"fine"`
+	Say  string `json:"say,omitempty"` // what went wrong
+	Took int64  `json:"took"`          // milliseconds
+}
+
+// Passphrase unlocks the key of a sealed store.
+type Passphrase struct {
+	Passphrase string `json:"passphrase"`
 }
 
 // StoreChange changes a store; what is nil stays.
 type StoreChange struct {
 	Durability *keep.Durability `json:"durability,omitempty"`
+	User       *string          `json:"user,omitempty"`
+	Secret     *string          `json:"secret,omitempty"`
+	SecretFrom *string          `json:"secretFrom,omitempty"`
+	KeyFile    *string          `json:"keyFile,omitempty"`
+	HostKeys   *[]string        `json:"hostKeys,omitempty"`
+	Recipients *[]string        `json:"recipients,omitempty"`
 }
 
 // AuditDurability is what an acknowledgement promises of the audit trail.
@@ -78,8 +108,12 @@ type AuditDurability struct {
 
 // StoreNew asks for a store.
 type StoreNew struct {
-	Name   string `json:"name"`
-	Folder string `json:"folder"`
+	Name       string         `json:"name"`
+	Kind       keep.StoreKind `json:"kind,omitempty"`   // "": disk
+	Folder     string         `json:"folder,omitempty"` // disk, sealed: on the service's machine
+	Site       keep.Site      `json:"site"`
+	Secret     string         `json:"secret,omitempty"`     // object, blob, remote
+	Passphrase string         `json:"passphrase,omitempty"` // sealed, with the key "passphrase"
 }
 
 // Grounds are the folders below which stores may lie; none: anywhere.

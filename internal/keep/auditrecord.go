@@ -57,6 +57,7 @@ const (
 	StoreAdd        Action = "store-add"
 	StoreSet        Action = "store-set"
 	StoreRemove     Action = "store-remove"
+	StoreUnlock     Action = "store-unlock"
 	GroundsSet      Action = "store-grounds-set"
 	GateSet         Action = "gate-set"
 	QuotaRecount    Action = "quota-recount"

@@ -52,26 +52,6 @@ const (
 	EncryptionOff      Encryption = "off"
 )
 
-// Store is a place where bytes live: a folder on disk.
-type Store struct {
-	Name       string
-	Folder     string     // absolute path on this machine; never shown to a client
-	Mark       string     // the number that is in the folder's mark file; "": it has none yet
-	Durability Durability // what an acknowledgement promises of what is in it
-}
-
-// Durability is what an acknowledgement promises.
-type Durability string
-
-// What is acknowledged outlives the end of the process, or that of the power too.
-const (
-	Process Durability = "process"
-	Power   Durability = "power"
-)
-
-// Durabilities are all there are.
-var Durabilities = []Durability{Process, Power}
-
 // MaxBanner bounds a banner, bytes: SSH clients take no more than a screen of it.
 const MaxBanner = 1000
 

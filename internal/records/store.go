@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"path/filepath"
 	"sync"
 
@@ -20,11 +21,11 @@ func (db *DB) Stores(ctx context.Context) ([]keep.Store, error) {
 	defer db.stores.mu.Unlock()
 	if db.stores.known == nil {
 		found := []keep.Store{}
-		if err := db.read.SelectContext(ctx, &found, "SELECT name, folder, mark, durability FROM store ORDER BY name"); err != nil {
+		if err := db.read.SelectContext(ctx, &found, "SELECT name, kind, folder, mark, durability, site, secret FROM store ORDER BY name"); err != nil {
 			return nil, err
 		}
 		for i, s := range found {
-			if !filepath.IsAbs(s.Folder) {
+			if s.Local() && !filepath.IsAbs(s.Folder) {
 				found[i].Folder = filepath.Join(db.dir, s.Folder)
 			}
 		}
@@ -44,8 +45,16 @@ func (db *DB) SaveStore(ctx context.Context, s keep.Store) error {
 	if s.Durability == "" {
 		s.Durability = keep.Power
 	}
-	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO store (name, folder, mark, durability) VALUES (:name, :folder, :mark, :durability)
-		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder, mark = excluded.mark, durability = excluded.durability`, s)
+	if s.Kind == "" {
+		s.Kind = keep.Disk
+	}
+	site, err := json.Marshal(s.Site)
+	if err != nil {
+		return err
+	}
+	_, err = db.to(ctx).ExecContext(ctx, `INSERT INTO store (name, kind, folder, mark, durability, site, secret) VALUES (?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder, mark = excluded.mark, durability = excluded.durability, site = excluded.site, secret = excluded.secret`,
+		s.Name, s.Kind, s.Folder, s.Mark, s.Durability, string(site), s.Secret.Reveal())
 	return err
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/watch/audit"
 )
@@ -37,7 +38,7 @@ func (s *Service) room() error {
 }
 
 func (s *Service) space() (store.Space, error) {
-	folder, err := store.Look(keep.Store{Folder: s.dir}, ".")
+	folder, err := disk.Open(s.dir)
 	if err != nil {
 		return store.Space{}, err
 	}
@@ -59,7 +60,7 @@ func (s *Service) cutOff(b audit.Begun) string {
 		if known.Name != name {
 			continue
 		}
-		folder, err := store.Look(known, path.Dir(at))
+		folder, err := s.Stores.Look(known, path.Dir(at))
 		if err == nil {
 			defer folder.Close()
 			info, err := folder.Lookup(keep.Unspell(path.Base(at)))
@@ -146,14 +147,14 @@ func (s *Service) notePieces(ctx context.Context) error {
 // markStores marks the stores that are not marked yet, and says which ones are away.
 func (s *Service) markStores(ctx context.Context, stores []keep.Store) error {
 	for _, one := range stores {
-		if one.Mark == "" {
+		if one.Mark == "" && one.Local() {
 			if moved := filepath.Join(s.dir, filepath.Base(one.Folder)); missing(one.Folder) && !missing(moved) {
 				one.Folder = moved // the data folder was moved, and the store in it
 			}
 			if missing(one.Folder) {
 				continue // it is made and marked when it is used
 			}
-			number, err := store.Mark(one)
+			number, err := s.Stores.Mark(one)
 			if err != nil {
 				return fmt.Errorf("store %s: %w", one.Name, err)
 			}
@@ -164,7 +165,7 @@ func (s *Service) markStores(ctx context.Context, stores []keep.Store) error {
 				return err
 			}
 		}
-		if err := store.Check(one); err != nil {
+		if err := s.Stores.Check(one); err != nil {
 			s.log.Error("a store is away", "store", one.Name, "cause", causeOf(err))
 		}
 	}
@@ -225,7 +226,7 @@ func (s *Service) problems(ctx context.Context) ([]string, error) {
 	}
 	stores, err := s.DB.Stores(ctx)
 	for _, one := range stores {
-		if err := store.Check(one); err != nil {
+		if err := s.Stores.Check(one); err != nil {
 			found = append(found, causeOf(err).Error())
 		}
 	}

@@ -20,6 +20,7 @@ import (
 	"urbankeep/internal/desk/backup"
 	"urbankeep/internal/desk/office"
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
@@ -75,6 +76,7 @@ type Service struct {
 	Traffic   *traffic.Registry
 	Series    *series.Book
 	HostKeys  *hostkey.Ring
+	Stores    *kinds.Stores
 
 	awake       bool // it is noted that the service runs
 	guard       *signin.Guard
@@ -109,7 +111,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{DB: db, dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(), consoleAt: o.Console,
+	s := &Service{DB: db, Stores: kinds.New(o.Dir), dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(), consoleAt: o.Console,
 		failed: make(chan error, 1)}
 	if err := s.prepare(ctx, o); err != nil {
 		return nil, errors.Join(err, s.close())
@@ -172,9 +174,9 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
-	s.ledger = quota.Open(s.DB, o.Log, s.counted)
-	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Dir: o.Dir, Usual: usual, Log: o.Log}
+	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
+	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err
@@ -218,7 +220,7 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 		if err := os.MkdirAll(folder, 0o750); err != nil {
 			return fmt.Errorf("make the first store: %w", err)
 		}
-		stores = []keep.Store{{Name: "files", Folder: folder, Durability: keep.Power}}
+		stores = []keep.Store{{Name: "files", Kind: keep.Disk, Folder: folder, Durability: keep.Power}}
 	}
 	if err := s.markStores(ctx, stores); err != nil {
 		return err
@@ -423,6 +425,7 @@ func (s *Service) close() error {
 	if s.Trail != nil {
 		s.Trail.Close()
 	}
+	s.Stores.Close()
 	return errors.Join(s.sleep(), s.DB.Close())
 }
 

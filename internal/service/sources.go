@@ -51,7 +51,7 @@ func (s *Service) disks() []metrics.Disk {
 	}
 	var found []metrics.Disk
 	for _, st := range stores {
-		root, err := store.Look(st, ".")
+		root, err := s.Stores.Look(st, ".")
 		if err != nil {
 			continue
 		}

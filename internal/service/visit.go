@@ -16,6 +16,7 @@ import (
 
 	"urbankeep/internal/desk/rehearse"
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
@@ -36,6 +37,7 @@ type door struct {
 	ledger   *quota.Ledger
 	moves    tree.Moves
 	heavy    tree.Heavy
+	stores   *kinds.Stores
 	log      *slog.Logger
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
@@ -140,7 +142,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

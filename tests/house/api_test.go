@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
 	"urbankeep/tests/testkit"
 )
 
@@ -208,6 +209,26 @@ func house(t *testing.T, k *testkit.Keep, c *testkit.Caller) {
 	c.Call("PATCH", "/stores/plates", `{"durability": "hope"}`, 422, nil)
 	c.Call("PATCH", "/stores/none", `{}`, 404, nil)
 	c.Call("POST", "/stores/plates/mark", nil, 200, nil)
+	c.Call("POST", "/stores/plates/check", nil, 200, nil)
+	c.Call("POST", "/stores/none/check", nil, 404, nil)
+	c.Call("POST", "/stores/plates/unlock", `{"passphrase": "x"}`, 422, nil)
+	safe := api.StoreNew{Name: "safe", Kind: keep.Sealed, Folder: filepath.Join(t.TempDir(), "safe"), Site: keep.Site{Key: keep.ByPassphrase}}
+	c.Call("POST", "/stores", safe, 422, &problem)
+	assert.Equal(t, "passphrase", problem.Field)
+	safe.Passphrase = "a long passphrase"
+	var made api.Store
+	c.Call("POST", "/stores", safe, 201, &made)
+	assert.NotEmpty(t, made.Key)
+	c.Call("POST", "/stores/safe/unlock", `{"passphrase": "another one"}`, 422, nil)
+	c.Call("POST", "/stores/safe/unlock", `{"passphrase": "a long passphrase"}`, 200, nil)
+	c.Call("DELETE", "/stores/safe", nil, 204, nil)
+	for field, wrong := range map[string]api.StoreNew{
+		"kind": {Name: "x", Kind: "cloud"}, "endpoint": {Name: "x", Kind: keep.Object, Site: keep.Site{Endpoint: "objects"}}, "hostKeys": {Name: "x", Kind: keep.Remote, Site: keep.Site{Endpoint: "a:22", User: "u", Folder: "/"}},
+		"bucket": {Name: "x", Folder: "/x", Site: keep.Site{Bucket: "b"}}, "recipients": {Name: "x", Kind: keep.Sealed, Folder: filepath.Join(t.TempDir(), "x"), Site: keep.Site{Recipients: []string{"age1"}}},
+	} {
+		c.Call("POST", "/stores", wrong, 422, &problem)
+		assert.Equal(t, field, problem.Field)
+	}
 	c.Call("PUT", "/audit/durability", `{"durability": "process"}`, 200, nil)
 	c.Call("GET", "/limits", nil, 200, nil)
 	c.Call("PATCH", "/limits", `{"lockout": 60, "sessions": 4000}`, 200, nil)

@@ -133,7 +133,7 @@ func known(name string) bool {
 
 // secret reports whether an entry is a key or a certificate, which are small.
 func secret(name string) bool {
-	return name == "audit.key" || strings.HasPrefix(name, "hostkeys/") || strings.HasPrefix(name, "tls/")
+	return name == "audit.key" || strings.HasPrefix(name, "hostkeys/") || strings.HasPrefix(name, "storekeys/") || strings.HasPrefix(name, "tls/")
 }
 
 func extract(root *os.Root, name string, in io.Reader) (File, error) {

@@ -30,7 +30,7 @@ const (
 // parts are what is taken from the data folder beside the database: files, and folders
 // with all that is in them. What can prove the trail comes before the trail itself, so
 // that no checkpoint is of a record that is not there.
-var parts = []string{"audit.key", "audit.checkpoints", "hostkeys", "tls", "archive"}
+var parts = []string{"audit.key", "audit.checkpoints", "hostkeys", "storekeys", "tls", "archive"}
 
 // Manifest says what is in a backup.
 type Manifest struct {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
 	"urbankeep/internal/keep"
 )
 
@@ -68,7 +69,7 @@ func secret(dir, name string) bool {
 	}
 	base := filepath.Base(below)
 	top, _, deeper := strings.Cut(below, string(filepath.Separator))
-	return below == "." || deeper && (top == "hostkeys" || top == "tls") && strings.HasSuffix(base, ".pem") || !deeper && slices.ContainsFunc(secrets, func(prefix string) bool { return strings.HasPrefix(base, prefix) })
+	return below == "." || deeper && ((top == "hostkeys" || top == "tls") && strings.HasSuffix(base, ".pem") || top == "storekeys") || !deeper && slices.ContainsFunc(secrets, func(prefix string) bool { return strings.HasPrefix(base, prefix) })
 }
 
 // secrets are how the files at the top of the data folder begin that hold secrets.
@@ -77,6 +78,10 @@ var secrets = []string{"urbankeep.db", "audit.key", "audit.journal", "control.so
 // Stores looks at each store: there, writable, with room.
 func Stores(stores []keep.Store) (f Findings) {
 	for _, s := range stores {
+		if !s.Local() {
+			f.Add("store", s.Name, Fine, "", "%s can be reached", s.Where())
+			continue
+		}
 		root, err := os.OpenRoot(s.Folder)
 		if err != nil {
 			f.Add("store", s.Name, Fault, "mount the disk it lies on, or make the folder; accounts with mounts in it can't reach their files", "%s can't be opened: %v", s.Folder, plainPath(err))
@@ -111,7 +116,7 @@ func plainPath(err error) error {
 }
 
 func space(check, of, dir string) (f Findings) {
-	folder, err := store.Look(keep.Store{Folder: dir}, ".")
+	folder, err := disk.Open(dir)
 	if err != nil {
 		return f
 	}

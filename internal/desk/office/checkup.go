@@ -15,7 +15,6 @@ import (
 
 	"urbankeep/internal/desk/checkup"
 	"urbankeep/internal/files/quota"
-	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/watch/audit"
 )
@@ -68,10 +67,10 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	f = append(f, checkup.Folder(o.Dir, stores)...)
 	there := []keep.Store{}
 	for _, s := range stores {
-		if err := store.Check(s); err == nil || errors.Unwrap(err) == nil {
+		if err := o.Stores.Check(s); err == nil || errors.Unwrap(err) == nil {
 			there = append(there, s)
 		} else {
-			f.Add("store", s.Name, checkup.Fault, "mount its disk; if the folder that is there is the right one, store mark "+s.Name, "%v", errors.Unwrap(err))
+			f.Add("store", s.Name, checkup.Fault, awayHint(s), "%v", errors.Unwrap(err))
 		}
 	}
 	f = append(f, checkup.Stores(there)...)

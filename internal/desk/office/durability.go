@@ -3,9 +3,12 @@ package office
 import (
 	"context"
 	"os"
+	"reflect"
 	"slices"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
+	"urbankeep/internal/files/store/sealed"
 	"urbankeep/internal/keep"
 )
 
@@ -62,9 +65,31 @@ func (o *Office) SetStore(ctx context.Context, who Actor, name string, edit func
 	}
 	before := s
 	edit(&s)
-	s.Name, s.Folder, s.Mark = before.Name, before.Folder, before.Mark
+	s.Name, s.Kind, s.Folder, s.Mark = before.Name, before.Kind, before.Folder, before.Mark
 	if err := checkDurability(s.Durability); err != nil {
 		return before, err
+	}
+	if err := s.CheckSite(); err != nil {
+		return before, err
+	}
+	if s.Secret != before.Secret || !reflect.DeepEqual(s.Site, before.Site) {
+		if who.Role != keep.Owner {
+			return before, &keep.FieldError{Field: "site", Say: "only an owner can change how a store is reached or who can open its files"}
+		}
+		for _, r := range s.Site.Recipients {
+			if err := sealed.CheckRecipient(r); err != nil {
+				return before, &keep.FieldError{Field: "recipients", Say: err.Error()}
+			}
+		}
+		if err := o.Stores.Check(s); err != nil {
+			return before, &keep.FieldError{Field: "site", Say: "with that it can't be used, so nothing was changed: " + reasonOf(err)}
+		}
+		if s.Secret != before.Secret && reflect.DeepEqual(s.Site, before.Site) && s.Durability == before.Durability { // which the history doesn't show
+			if err := o.DB.SaveStore(ctx, s); err != nil {
+				return before, err
+			}
+			return s, o.record(who, keep.StoreSet, name, "another secret")
+		}
 	}
 	return s, o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
 }
@@ -79,12 +104,12 @@ func (o *Office) MarkStore(ctx context.Context, who Actor, name string) (keep.St
 		return s, err
 	}
 	before := s
-	if store.Contains(o.Dir, s.Folder) { // no disk can be missing there
+	if s.Local() && disk.Contains(o.Dir, s.Folder) { // no disk can be missing there
 		if err := os.MkdirAll(s.Folder, store.FolderMode); err != nil {
 			return before, keep.Refuse(keep.BadRequest, "the folder "+s.Folder+" can't be made: "+err.Error())
 		}
 	}
-	if s.Mark, err = store.Mark(s); err != nil {
+	if s.Mark, err = o.Stores.Mark(s); err != nil {
 		return before, keep.Refuse(keep.BadRequest, err.Error())
 	}
 	err = o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
@@ -109,9 +134,20 @@ func (o *Office) storeNamed(ctx context.Context, name string) (keep.Store, error
 // putStore gives a store back what it was.
 func (o *Office) putStore(ctx context.Context, who Actor, was keep.Store) error {
 	if _, err := o.storeNamed(ctx, was.Name); err != nil {
-		_, err = o.AddStore(ctx, who, was)
+		if !was.Local() && was.Site.SecretFrom == "" && was.Site.KeyFile == "" {
+			return keep.Refuse(keep.BadRequest, "its secret is kept nowhere any more: add the store "+was.Name+" anew (store add)")
+		}
+		_, _, err = o.AddStore(ctx, who, was, "")
 		return err
 	}
-	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability = was.Durability })
+	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability, s.Site = was.Durability, was.Site })
 	return err
+}
+
+// awayHint is what to do about a store that is away.
+func awayHint(s keep.Store) string {
+	if s.Local() {
+		return "mount its disk; if the folder that is there is the right one, store mark " + s.Name
+	}
+	return "see that it can be reached from here with what was set: store check " + s.Name
 }

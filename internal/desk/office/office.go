@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
@@ -62,6 +63,7 @@ type Office struct {
 	Ledger      *quota.Ledger
 	Seal        *audit.Seal
 	Collector   *collector.Sender
+	Stores      *kinds.Stores
 	Dir         string      // the data folder, in which no store may lie
 	Usual       keep.Limits // while none were set
 	Log         *slog.Logger

@@ -3,12 +3,15 @@ package office
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/files/quota"
-	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
+	"urbankeep/internal/files/store/sealed"
 	"urbankeep/internal/keep"
 )
 
@@ -39,7 +42,7 @@ func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) er
 		return err
 	}
 	for i, folder := range folders {
-		if folders[i], err = store.Real(folder); err != nil {
+		if folders[i], err = disk.Real(folder); err != nil {
 			return &keep.FieldError{Field: "grounds", Say: err.Error()}
 		}
 	}
@@ -48,7 +51,7 @@ func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) er
 		return err
 	}
 	for _, s := range known {
-		if len(folders) > 0 && !slices.ContainsFunc(folders, func(g string) bool { return store.Contains(g, s.Folder) }) {
+		if s.Local() && len(folders) > 0 && !slices.ContainsFunc(folders, func(g string) bool { return disk.Contains(g, s.Folder) }) {
 			return keep.Refuse(keep.InUse, fmt.Sprintf("the store %s lies in %s, which would be outside: name a folder that holds it too", s.Name, s.Folder))
 		}
 	}
@@ -57,38 +60,144 @@ func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) er
 	})
 }
 
-// AddStore makes a folder of the machine a store, and makes the folder where it is
-// missing.
-func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store) (keep.Store, error) {
+// AddStore founds a store: a folder of the machine is made where it is missing. The key of a new sealed store is
+// given once, for safe keeping.
+func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store, passphrase keep.Secret) (_ keep.Store, key string, err error) {
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	if err := keep.CheckName("name", s.Name); err != nil {
-		return s, err
+		return s, "", err
+	}
+	if s.Kind == "" {
+		s.Kind = keep.Disk
+	}
+	if err := s.CheckSite(); err != nil {
+		return s, "", err
 	}
 	known, err := o.DB.Stores(ctx)
 	if err != nil {
-		return s, err
+		return s, "", err
 	}
 	if slices.ContainsFunc(known, func(other keep.Store) bool { return strings.EqualFold(other.Name, s.Name) }) {
-		return s, errNameTaken
-	}
-	below, err := o.Grounds(ctx)
-	if err != nil {
-		return s, err
-	}
-	if who.Role != keep.Owner && len(below) == 0 {
-		return s, &keep.FieldError{Field: "folder", Say: "only an owner can make a folder anywhere on the machine a store; once an owner has said where stores may lie (store grounds), managers can make them there"}
+		return s, "", errNameTaken
 	}
 	if s.Durability == "" {
 		s.Durability = keep.Power
 	}
-	if s.Folder, err = store.Found(s.Folder, below, known, o.Dir); err != nil {
-		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
+	if s.Local() {
+		err = o.found(ctx, who, &s, known)
+	} else {
+		err = o.reach(ctx, who, &s)
 	}
-	if s.Mark, err = store.Mark(s); err != nil {
-		return s, &keep.FieldError{Field: "folder", Say: err.Error()}
+	if err != nil {
+		return s, "", err
 	}
-	return s, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
+	if s.Kind == keep.Sealed {
+		if key, err = o.makeKey(who, s, passphrase); err != nil {
+			return s, "", err
+		}
+	}
+	if err := o.Stores.Check(s); err != nil {
+		return s, key, &keep.FieldError{Field: "name", Say: reasonOf(err)}
+	}
+	return s, key, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
+}
+
+// found makes a folder of the machine ready.
+func (o *Office) found(ctx context.Context, who Actor, s *keep.Store, known []keep.Store) error {
+	below, err := o.Grounds(ctx)
+	if err != nil {
+		return err
+	}
+	if who.Role != keep.Owner && len(below) == 0 {
+		return &keep.FieldError{Field: "folder", Say: "only an owner can make a folder anywhere on the machine a store; once an owner has said where stores may lie (store grounds), managers can make them there"}
+	}
+	if s.Folder, err = disk.Found(s.Folder, below, known, o.Dir); err != nil {
+		return &keep.FieldError{Field: "folder", Say: err.Error()}
+	}
+	if s.Mark, err = o.Stores.Mark(*s); err != nil {
+		return &keep.FieldError{Field: "folder", Say: err.Error()}
+	}
+	return nil
+}
+
+// reach marks a place that is not on this machine.
+func (o *Office) reach(_ context.Context, who Actor, s *keep.Store) (err error) {
+	if who.Role != keep.Owner {
+		return &keep.FieldError{Field: "kind", Say: "only an owner can make a store of this kind, since the service calls other machines for it"}
+	}
+	if s.Folder != "" {
+		return &keep.FieldError{Field: "folder", Say: "a store of kind " + string(s.Kind) + " has no folder on this machine: leave it out"}
+	}
+	if s.Mark, err = o.Stores.Mark(*s); err != nil {
+		return &keep.FieldError{Field: "site", Say: reasonOf(err)}
+	}
+	return nil
+}
+
+// makeKey makes the key of a sealed store, or takes the one that is there.
+func (o *Office) makeKey(who Actor, s keep.Store, passphrase keep.Secret) (string, error) {
+	for _, r := range s.Site.Recipients {
+		if err := sealed.CheckRecipient(r); err != nil {
+			return "", &keep.FieldError{Field: "recipients", Say: err.Error()}
+		}
+	}
+	switch {
+	case s.Site.Key == keep.ByPassphrase && len(passphrase) < minPassphrase:
+		return "", &keep.FieldError{Field: "passphrase", Say: fmt.Sprintf("give a passphrase of at least %d characters", minPassphrase)}
+	case s.Site.Key != keep.ByPassphrase && passphrase != "":
+		return "", &keep.FieldError{Field: "passphrase", Say: "say too that the key is encrypted with it (key: passphrase)"}
+	case s.Site.Key != "" && s.Site.Key != keep.ByPassphrase && who.Role != keep.Owner:
+		return "", &keep.FieldError{Field: "key", Say: "only an owner can have the service read a file of the machine"}
+	}
+	key, err := o.Stores.MakeKey(s, passphrase.Reveal())
+	if err != nil {
+		return "", &keep.FieldError{Field: "key", Say: err.Error()}
+	}
+	return key, nil
+}
+
+// minPassphrase is the shortest that encrypts a store's key, characters.
+const minPassphrase = 12
+
+// reasonOf is what operators may hear of a store's error: with real places.
+func reasonOf(err error) string {
+	if fault := (*keep.Fault)(nil); errors.As(err, &fault) && fault.Cause != nil {
+		return fault.Cause.Error()
+	}
+	return err.Error()
+}
+
+// CheckStore tries everything that the service asks of a store.
+func (o *Office) CheckStore(ctx context.Context, who Actor, name string) (api.StoreCheck, error) {
+	s, err := o.storeNamed(ctx, name)
+	if err != nil {
+		return api.StoreCheck{}, err
+	}
+	done := api.StoreCheck{Fine: true}
+	for _, step := range o.Stores.Try(s) {
+		shown := api.StoreStep{What: step.What, Fine: step.Err == nil, Took: step.Took.Milliseconds()}
+		if step.Err != nil {
+			shown.Say, done.Fine = reasonOf(step.Err), false
+		}
+		done.Steps = append(done.Steps, shown)
+	}
+	return done, nil
+}
+
+// UnlockStore gives the passphrase of a sealed store's key, until the service ends.
+func (o *Office) UnlockStore(ctx context.Context, who Actor, name string, passphrase keep.Secret) (keep.Store, error) {
+	s, err := o.storeNamed(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	if s.Kind != keep.Sealed || s.Site.Key != keep.ByPassphrase {
+		return s, &keep.FieldError{Field: "passphrase", Say: "the store " + name + " has no key that is encrypted with one"}
+	}
+	if err := o.Stores.Unlock(s, passphrase.Reveal()); err != nil {
+		return s, &keep.FieldError{Field: "passphrase", Say: err.Error()}
+	}
+	return s, o.record(who, keep.StoreUnlock, name, "")
 }
 
 // StoreUsers are the accounts and groups with a mount in each store, by its name.

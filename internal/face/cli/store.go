@@ -16,9 +16,11 @@ import (
 
 func storeCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("store add", "NAME FOLDER", "Make a folder of the machine a store", "", storeAdd),
+		clientCommand("store add", "NAME [FOLDER]", "Make a folder, a bucket or a folder of another server a store", storeAddHelp, storeAdd),
 		clientCommand("store list", "", "List the stores and who uses them", "", storeList),
-		clientCommand("store set", "NAME", "Say whether files outlive a power cut when they are acknowledged",
+		clientCommand("store check", "NAME", "Try everything that the service asks of a store", "It does so with files of its own, which no account sees and which it removes.", storeCheck),
+		clientCommand("store unlock", "NAME", "Give the passphrase of a sealed store's key", "It holds until the service ends, and is kept in memory only. It is asked for, or comes as the first line of standard input.", storeUnlock),
+		clientCommand("store set", "NAME", "Say whether files outlive a power cut, or how a store is reached",
 			"-durability power: an upload that is acknowledged is on the medium. -durability process: it outlives the end of the service. It holds for sessions that begin.", storeSet),
 		clientCommand("store mark", "NAME", "Take the folder that is there now as the store",
 			"A store's folder holds a file with the store's number, so that nothing is written to a wrong disk. Mark it anew when that file was lost,\nor when the files were copied to another disk.", storeMark),
@@ -33,13 +35,58 @@ func storeCommands() []*command.Command {
 	}
 }
 
-func storeAdd(_ *flag.FlagSet, f *common) run {
-	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.StoreNew{Name: args[0], Folder: args[1]}
-		if c.token == "" { // on this machine a folder may be said from where one stands
+const storeAddHelp = `disk    store add plates /srv/plates
+sealed  store add safe /srv/safe -kind sealed      files are encrypted; the key is shown once
+object  store add cloud -kind object -endpoint https://objects.example.org -bucket city -user KEY
+blob    store add vault -kind blob -endpoint https://NAME.blob.core.windows.net -bucket city -user NAME
+remote  store add partner /incoming -kind remote -endpoint files.example.org:22 -user city -host-key SHA256:…
+The secret of object, blob and remote is asked for, or comes as the first line of standard input.`
+
+// siteFlags are what says where a store lies.
+func siteFlags(flags *flag.FlagSet) *keep.Site {
+	site := new(keep.Site)
+	flags.StringVar(&site.User, "user", "", "`name` that the secret belongs to: access key, storage account, or who signs in")
+	flags.StringVar(&site.SecretFrom, "secret-from", "", "`place` of the secret, read when it is needed: file:/PATH or env:NAME")
+	flags.StringVar(&site.KeyFile, "key-file", "", "remote: `file` of a private key, on the service's machine")
+	flags.Var((*command.List)(&site.HostKeys), "host-key", "remote: `fingerprint` of the other server's host key, SHA256:…; may be given several times")
+	flags.Var((*command.List)(&site.Recipients), "recipient", "sealed: public `key` (age1…) of who else can open the files; may be given several times")
+	return site
+}
+
+func storeAdd(flags *flag.FlagSet, f *common) run {
+	kind := flags.String("kind", "disk", "`kind`: disk, sealed, object, blob or remote")
+	site := siteFlags(flags)
+	flags.StringVar(&site.Endpoint, "endpoint", "", "object, blob: `URL` of the service; remote: HOST:PORT")
+	flags.StringVar(&site.Bucket, "bucket", "", "object: `name` of the bucket; blob: of the container")
+	flags.StringVar(&site.Prefix, "prefix", "", "object, blob: `path` that all names in the bucket begin with")
+	flags.StringVar(&site.Region, "region", "", "object: `region` of the bucket")
+	flags.BoolVar(&site.HostStyle, "host-style", false, "object: the bucket is part of the host's name")
+	flags.BoolVar(&site.SealNames, "seal-names", false, "sealed: encrypt the names of files too")
+	flags.StringVar(&site.Key, "key", "", "sealed: `place` of the key: file:/PATH, or passphrase; without it, in the data folder")
+	return func(ctx context.Context, env command.Env, c *client, args []string) (err error) {
+		ask := api.StoreNew{Name: args[0], Kind: keep.StoreKind(*kind), Site: *site}
+		local := ask.Kind == keep.Disk || ask.Kind == keep.Sealed
+		switch {
+		case len(args) < 2 && (local || ask.Kind == keep.Remote):
+			return command.Usagef("say the folder too, as in store add %s /srv/%s", args[0], args[0])
+		case len(args) == 2 && ask.Kind == keep.Remote:
+			ask.Site.Folder = args[1]
+		case len(args) == 2:
+			ask.Folder = args[1]
+		}
+		if local && c.token == "" { // on this machine a folder may be said from where one stands
 			if full, err := filepath.Abs(ask.Folder); err == nil {
 				ask.Folder = full
 			}
+		}
+		switch {
+		case ask.Kind == keep.Sealed && site.Key == keep.ByPassphrase:
+			ask.Passphrase, err = askPassword(env, "the key of the store "+args[0])
+		case !local && site.User != "" && site.SecretFrom == "" && site.KeyFile == "":
+			ask.Secret, err = askOnce(env, "secret of "+site.User)
+		}
+		if err != nil {
+			return err
 		}
 		var s api.Store
 		if err := c.call(ctx, http.MethodPost, "/stores", ask, &s); err != nil {
@@ -48,7 +95,10 @@ func storeAdd(_ *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, s)
 		}
-		fmt.Fprintf(env.Out, "store %s added: %s\n", s.Name, s.Folder)
+		fmt.Fprintf(env.Out, "store %s added: %s\n", s.Name, s.Where)
+		if s.Key != "" {
+			fmt.Fprintf(env.Out, "\nThis is the key of its files. Whoever has it can open them, without the service too: age -d -i KEYFILE FILE.\nKeep it in another place than the disk: if it is lost, so are the files. It is not shown again.\n\n%s", s.Key)
+		}
 		return nil
 	}
 }
@@ -67,23 +117,107 @@ func storeList(_ *flag.FlagSet, f *common) run {
 			state := "there"
 			if s.Away != "" {
 				state = "AWAY"
-				fmt.Fprintf(env.Err, "%s: mount it; if the folder that is there is the right one, store mark %s\n", s.Away, s.Name)
+				fmt.Fprintf(env.Err, "%s: %s\n", s.Away, comeBack(s))
 			}
-			rows = append(rows, []string{s.Name, s.Folder, state, string(s.Durability), dash(strings.Join(s.MountedBy, ", "))})
+			rows = append(rows, []string{s.Name, string(s.Kind), s.Where, state, string(s.Durability), dash(strings.Join(s.MountedBy, ", "))})
 		}
-		table(env.Out, "STORE|FOLDER|STATE|OUTLIVES#3|MOUNTED BY", rows)
+		table(env.Out, "STORE|KIND|WHERE|STATE|OUTLIVES#4|MOUNTED BY#5", rows)
 		return nil
+	}
+}
+
+// comeBack is what to do about a store that is away.
+func comeBack(s api.Store) string {
+	switch {
+	case s.Site != nil && s.Site.Key == keep.ByPassphrase:
+		return "give the passphrase: store unlock " + s.Name
+	case s.Kind == keep.Disk || s.Kind == keep.Sealed:
+		return "mount it; if the folder that is there is the right one, store mark " + s.Name
+	}
+	return "store check " + s.Name + " shows what can't be done"
+}
+
+func storeCheck(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var found api.StoreCheck
+		if err := c.call(ctx, http.MethodPost, "/stores/"+url.PathEscape(args[0])+"/check", nil, &found); err != nil {
+			return err
+		}
+		if *f.json {
+			if err := printJSON(env.Out, found); err != nil {
+				return err
+			}
+		} else {
+			var rows [][]string
+			for _, step := range found.Steps {
+				state := "fine"
+				if !step.Fine {
+					state = "FAILED"
+				}
+				rows = append(rows, []string{step.What, state, fmt.Sprintf("%d ms", step.Took), dash(step.Say)})
+			}
+			table(env.Out, "STEP|RESULT|TOOK#3|WHY", rows)
+		}
+		if !found.Fine {
+			return fmt.Errorf("the store %s can't do all that the service asks of it", args[0])
+		}
+		return nil
+	}
+}
+
+func storeUnlock(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		passphrase, err := askOnce(env, "passphrase of the key of the store "+args[0])
+		if err != nil {
+			return err
+		}
+		var s api.Store
+		if err := c.call(ctx, http.MethodPost, "/stores/"+url.PathEscape(args[0])+"/unlock", api.Passphrase{Passphrase: passphrase}, &s); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, s)
+		}
+		_, err = fmt.Fprintf(env.Out, "store %s can be used until the service ends\n", s.Name)
+		return err
 	}
 }
 
 func storeSet(flags *flag.FlagSet, f *common) run {
 	durability := flags.String("durability", "", "power or process: what the `end` of is outlived by what is acknowledged")
+	site := siteFlags(flags)
+	secret := flags.Bool("secret", false, "ask for another secret")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		if *durability == "" {
-			return command.Usagef("say what is to change: -durability power or -durability process")
+		var ask api.StoreChange
+		if *durability != "" {
+			d := keep.Durability(*durability)
+			ask.Durability = &d
 		}
-		d := keep.Durability(*durability)
-		return storeChanged(ctx, env, c, f, http.MethodPatch, "/stores/"+url.PathEscape(args[0]), api.StoreChange{Durability: &d})
+		flags.Visit(func(given *flag.Flag) {
+			switch given.Name {
+			case "user":
+				ask.User = &site.User
+			case "secret-from":
+				ask.SecretFrom = &site.SecretFrom
+			case "key-file":
+				ask.KeyFile = &site.KeyFile
+			case "host-key":
+				ask.HostKeys = &site.HostKeys
+			case "recipient":
+				ask.Recipients = &site.Recipients
+			}
+		})
+		if *secret {
+			text, err := askOnce(env, "secret of the store "+args[0])
+			if err != nil {
+				return err
+			}
+			ask.Secret = &text
+		}
+		if ask == (api.StoreChange{}) {
+			return command.Usagef("say what is to change, as in -durability power")
+		}
+		return storeChanged(ctx, env, c, f, http.MethodPatch, "/stores/"+url.PathEscape(args[0]), ask)
 	}
 }
 
@@ -101,7 +235,7 @@ func storeChanged(ctx context.Context, env command.Env, c *client, f *common, me
 	if *f.json {
 		return printJSON(env.Out, s)
 	}
-	_, err := fmt.Fprintf(env.Out, "store %s in %s: %s\n", s.Name, s.Folder, promises[s.Durability])
+	_, err := fmt.Fprintf(env.Out, "store %s in %s: %s\n", s.Name, s.Where, promises[s.Durability])
 	return err
 }
 

@@ -139,6 +139,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/stores", s.handle(s.addStore))
 	known.PATCH("/stores/:name", s.handle(s.setStore))
 	known.POST("/stores/:name/mark", s.handle(s.markStore))
+	known.POST("/stores/:name/check", s.handle(s.checkStore))
+	known.POST("/stores/:name/unlock", s.handle(s.unlockStore))
 	known.DELETE("/stores/:name", s.handle(s.removeStore))
 	known.GET("/store-grounds", s.handle(s.grounds))
 	known.PUT("/store-grounds", owners, s.handle(s.setGrounds))

@@ -9,7 +9,6 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/files/quota"
-	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -24,7 +23,7 @@ func (s *Server) stores(c *gin.Context) error {
 	}
 	page := api.Page[api.Store]{Items: []api.Store{}}
 	for _, one := range found {
-		page.Items = append(page.Items, storeOf(one, users[one.Name]))
+		page.Items = append(page.Items, s.storeOf(one, users[one.Name]))
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -35,17 +34,23 @@ func (s *Server) addStore(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	made, err := s.Office.AddStore(c.Request.Context(), actor(c), keep.Store{Name: ask.Name, Folder: ask.Folder})
+	made, key, err := s.Office.AddStore(c.Request.Context(), actor(c), keep.Store{Name: ask.Name, Kind: ask.Kind, Folder: ask.Folder, Site: ask.Site, Secret: keep.Secret(ask.Secret)}, keep.Secret(ask.Passphrase))
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, storeOf(made, nil))
+	shown := s.storeOf(made, nil)
+	shown.Key = key
+	c.JSON(http.StatusCreated, shown)
 	return nil
 }
 
-func storeOf(s keep.Store, users []string) api.Store {
-	shown := api.Store{Name: s.Name, Folder: s.Folder, MountedBy: list(users), Durability: s.Durability}
-	if err := store.Check(s); err != nil {
+func (s *Server) storeOf(of keep.Store, users []string) api.Store {
+	shown := api.Store{Name: of.Name, Kind: of.Kind, Where: of.Where(), Folder: of.Folder, MountedBy: list(users), Durability: of.Durability}
+	if of.Kind != keep.Disk {
+		shown.Site = &of.Site
+		shown.Recipient = s.Office.Stores.Recipient(of)
+	}
+	if err := s.Office.Stores.Check(of); err != nil {
 		shown.Away = err.Error()
 		if cause := errors.Unwrap(err); cause != nil {
 			shown.Away = cause.Error() // for operators, with real paths
@@ -60,8 +65,14 @@ func (s *Server) setStore(c *gin.Context) error {
 		return err
 	}
 	changed, err := s.Office.SetStore(c.Request.Context(), actor(c), c.Param("name"), func(s *keep.Store) {
-		if ask.Durability != nil {
-			s.Durability = *ask.Durability
+		put(&s.Durability, ask.Durability)
+		put(&s.Site.User, ask.User)
+		put(&s.Site.SecretFrom, ask.SecretFrom)
+		put(&s.Site.KeyFile, ask.KeyFile)
+		put(&s.Site.HostKeys, ask.HostKeys)
+		put(&s.Site.Recipients, ask.Recipients)
+		if ask.Secret != nil {
+			s.Secret = keep.Secret(*ask.Secret)
 		}
 	})
 	return s.storeShown(c, changed, err)
@@ -72,6 +83,24 @@ func (s *Server) markStore(c *gin.Context) error {
 	return s.storeShown(c, changed, err)
 }
 
+func (s *Server) checkStore(c *gin.Context) error {
+	found, err := s.Office.CheckStore(c.Request.Context(), actor(c), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, found)
+	return nil
+}
+
+func (s *Server) unlockStore(c *gin.Context) error {
+	var ask api.Passphrase
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	unlocked, err := s.Office.UnlockStore(c.Request.Context(), actor(c), c.Param("name"), keep.Secret(ask.Passphrase))
+	return s.storeShown(c, unlocked, err)
+}
+
 func (s *Server) storeShown(c *gin.Context, changed keep.Store, err error) error {
 	if err != nil {
 		return err
@@ -80,7 +109,7 @@ func (s *Server) storeShown(c *gin.Context, changed keep.Store, err error) error
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, storeOf(changed, users[changed.Name]))
+	c.JSON(http.StatusOK, s.storeOf(changed, users[changed.Name]))
 	return nil
 }
 

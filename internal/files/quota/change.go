@@ -152,7 +152,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 		if err != nil {
 			return err
 		}
-		c, err := l.sum(inside)
+		c, err := l.sum(inside, m.From)
 		if err := errors.Join(err, inside.Close()); err != nil {
 			return err
 		}

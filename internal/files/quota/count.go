@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"slices"
 	"syscall"
 	"time"
@@ -107,12 +108,7 @@ func (l *Ledger) walk(spot Spot) (bytes, files int64, err error) {
 		return 0, 0, err
 	}
 	defer root.Close()
-	c, err := l.sum(root)
-	if spot.Path == "." {
-		if mark, looked := root.Lookup(store.MarkName); looked == nil { // which no account sees
-			c.bytes, c.files = c.bytes-mark.Size(), c.files-1
-		}
-	}
+	c, err := l.sum(root, spot)
 	return c.bytes, c.files, err
 }
 
@@ -123,16 +119,19 @@ func (l *Ledger) root(spot Spot) (store.Folder, error) {
 	}
 	for _, s := range stores {
 		if s.Name == spot.Store {
-			return store.Look(s, spot.Path)
+			return l.look(s, spot.Path)
 		}
 	}
 	return nil, fmt.Errorf("no store is named %q", spot.Store)
 }
 
 // sum adds up what is below a folder, which does not count itself.
-func (l *Ledger) sum(folder store.Folder) (counting, error) {
-	c := counting{l: l, names: map[fileID]uint64{}}
-	err := c.add(folder, 0)
+func (l *Ledger) sum(folder store.Folder, spot Spot) (counting, error) {
+	c := counting{l: l, names: map[fileID]uint64{}, met: map[fileID]bool{}}
+	err := c.add(folder, spot, 0)
+	if err == nil {
+		c.rest(spot)
+	}
 	return c, err
 }
 
@@ -140,6 +139,7 @@ func (l *Ledger) sum(folder store.Folder) (counting, error) {
 type counting struct {
 	l            *Ledger
 	names        map[fileID]uint64 // of files with several: how many are still to be met
+	met          map[fileID]bool   // open files that were met, of stores that know them by their paths
 	bytes, files int64
 }
 
@@ -156,7 +156,7 @@ func (c *counting) shared() bool {
 // maxDepth bounds the folders in one another that are counted, each of which is held open.
 const maxDepth = 1000
 
-func (c *counting) add(folder store.Folder, depth int) error {
+func (c *counting) add(folder store.Folder, spot Spot, depth int) error {
 	if depth > maxDepth {
 		return fmt.Errorf("folders lie more than %d deep in one another", maxDepth)
 	}
@@ -176,30 +176,34 @@ func (c *counting) add(folder store.Folder, depth int) error {
 			return nil
 		}
 		for _, info := range page {
+			if spot.Path == "." && store.Reserved(info.Name()) {
+				continue // which no account sees
+			}
 			c.files++
+			at := Spot{spot.Store, path.Join(spot.Path, info.Name())}
 			switch {
 			case info.IsDir():
-				if err := c.enter(folder, info.Name(), depth); err != nil {
+				if err := c.enter(folder, info.Name(), at, depth); err != nil {
 					return err
 				}
 			case info.Mode().IsRegular():
-				c.file(info)
+				c.file(info, at)
 			}
 		}
 	}
 }
 
-func (c *counting) enter(folder store.Folder, name string, depth int) error {
+func (c *counting) enter(folder store.Folder, name string, spot Spot, depth int) error {
 	inner, err := folder.Enter(name)
 	if err != nil {
 		return nil // it went meanwhile
 	}
 	defer inner.Close()
-	return c.add(inner, depth+1)
+	return c.add(inner, spot, depth+1)
 }
 
-func (c *counting) file(info fs.FileInfo) {
-	id, names := identify(info, Spot{})
+func (c *counting) file(info fs.FileInfo, spot Spot) {
+	id, names := identify(info, spot)
 	if names > 1 {
 		if missing, met := c.names[id]; met {
 			c.names[id] = missing - min(missing, 1)
@@ -211,7 +215,22 @@ func (c *counting) file(info fs.FileInfo) {
 	c.l.mu.Lock()
 	if f := c.l.open[id]; f != nil {
 		size = f.size
+		if id.spot != (Spot{}) {
+			c.met[id] = true
+		}
 	}
 	c.l.mu.Unlock()
 	c.bytes = more(c.bytes, size)
+}
+
+// rest adds the files that are being written and appear in no folder before they are whole.
+func (c *counting) rest(spot Spot) {
+	c.l.mu.Lock()
+	defer c.l.mu.Unlock()
+	for id, f := range c.l.open {
+		if id.spot != (Spot{}) && !c.met[id] && !f.gone && f.spot.Store == spot.Store && within(spot.Path, f.spot.Path) {
+			c.files++
+			c.bytes = more(c.bytes, f.size)
+		}
+	}
 }

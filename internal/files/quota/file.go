@@ -1,6 +1,7 @@
 package quota
 
 import (
+	"errors"
 	"io/fs"
 	"sync"
 
@@ -69,6 +70,9 @@ func (l *Ledger) track(spot Spot, new bool, stat func() (fs.FileInfo, error)) (*
 	return f, nil
 }
 
+// ErrNever says, as what [File.Close] is told, that the file never came to be whole, so that nothing has its name.
+var ErrNever = errors.New("the file never came to be")
+
 // Close ends one opening. stat tells the size on the disk, so that what was
 // reserved and not written is given back.
 func (f *File) Close(stat func() (fs.FileInfo, error)) {
@@ -100,7 +104,11 @@ func (f *File) let(stat func() (fs.FileInfo, error)) {
 		add(places, f.taken-f.size, 0)
 		return
 	}
-	if info, err := stat(); err == nil && info.Size() != f.size {
+	switch info, err := stat(); {
+	case errors.Is(err, ErrNever):
+		add(places, -f.size, -1)
+		f.size = 0
+	case err == nil && info.Size() != f.size:
 		add(places, info.Size()-f.size, 0)
 		f.size = info.Size()
 	}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
 )
@@ -29,6 +30,7 @@ type Ledger struct {
 	log    *slog.Logger
 	stores func(ctx context.Context) ([]keep.Store, error)
 	told   func(Difference)
+	look   Looker
 
 	gate  sync.RWMutex
 	walks sync.Mutex // one count at a time
@@ -90,11 +92,14 @@ func Unlimited() *Ledger {
 	return &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{}}
 }
 
+// Looker opens a folder of a store when it is there.
+type Looker func(s keep.Store, folder string) (store.Folder, error)
+
 // Open makes a ledger; Arrange gives it its places. told hears of differences that
 // counting finds.
-func Open(db *records.DB, log *slog.Logger, told func(Difference)) *Ledger {
+func Open(db *records.DB, look Looker, log *slog.Logger, told func(Difference)) *Ledger {
 	l := Unlimited()
-	l.db, l.log, l.stores, l.told = db, log, db.Stores, told
+	l.db, l.look, l.log, l.stores, l.told = db, look, log, db.Stores, told
 	l.wake, l.quit = make(chan struct{}, 1), make(chan struct{})
 	l.work.Go(l.count)
 	l.work.Go(l.keepBooks)

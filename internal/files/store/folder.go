@@ -67,6 +67,37 @@ type File interface {
 	Sync() error
 }
 
+// Whole is a file of a store in which what appears under a name is whole: what is written
+// to it appears when it ends. Close alone drops it.
+type Whole interface {
+	File
+	// End closes the file. With whole, all that was written is under its name when End
+	// returns, on the medium if lasting; else the store keeps as much as it can make use of.
+	// Afterwards Stat tells what is under the name, [fs.ErrNotExist] when nothing is.
+	End(whole, lasting bool) error
+}
+
+// End closes a file that was written, see [Whole].
+func End(f File, whole, lasting bool) (err error) {
+	if w, is := f.(Whole); is {
+		return w.End(whole, lasting)
+	}
+	if whole && lasting {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// Duplicator is a folder that can be held once more, until that is closed too.
+type Duplicator interface {
+	Duplicate() (Folder, error)
+}
+
+// Timed is an open file whose times can be set.
+type Timed interface {
+	SetTimes(access, modified time.Time) error
+}
+
 // Linker is a folder of a store that has links.
 type Linker interface {
 	// Link gives a file a second name, of an open folder of the same kind.
@@ -121,24 +152,24 @@ const (
 	LargeRead  = 64 << 10
 )
 
-// single refuses what is not one plain name.
-func single(op, name string) error {
+// Single refuses what is not one plain name.
+func Single(op, name string) error {
 	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\x00") || len(name) > 0 && os.PathSeparator != '/' && strings.ContainsRune(name, os.PathSeparator) {
 		return &fs.PathError{Op: op, Path: name, Err: syscall.EINVAL}
 	}
 	return nil
 }
 
-// itself is single for what may also be the folder itself.
-func itself(op, name string) error {
+// Itself is Single for what may also be the folder itself.
+func Itself(op, name string) error {
 	if name == "." {
 		return nil
 	}
-	return single(op, name)
+	return Single(op, name)
 }
 
-// step crosses a path part by part.
-func step(f Folder, rel string) (Folder, error) {
+// Step crosses a path part by part.
+func Step(f Folder, rel string) (Folder, error) {
 	at, owned := f, false
 	for part := range strings.SplitSeq(rel, "/") {
 		next, err := at.Enter(part)
@@ -152,3 +183,37 @@ func step(f Folder, rel string) (Folder, error) {
 	}
 	return at, nil
 }
+
+// Identity tells the files of a store apart that has no numbers for them; [fs.FileInfo.Sys]
+// gives it.
+type Identity struct{ Store, Path string }
+
+// sameIdentity compares facts of which one has an identity of that kind.
+func sameIdentity(a, b fs.FileInfo) (alike, told bool) {
+	one, ok1 := a.Sys().(Identity)
+	two, ok2 := b.Sys().(Identity)
+	return ok1 && ok2 && one == two, ok1 || ok2
+}
+
+// Facts are those of a name in a store that isn't a folder of this machine.
+type Facts struct {
+	Named    string
+	Bytes    int64
+	Bits     fs.FileMode
+	Modified time.Time
+	ID       Identity
+}
+
+func (f Facts) Name() string       { return f.Named }
+func (f Facts) Size() int64        { return f.Bytes }
+func (f Facts) Mode() fs.FileMode  { return f.Bits }
+func (f Facts) ModTime() time.Time { return f.Modified }
+func (f Facts) IsDir() bool        { return f.Bits.IsDir() }
+func (f Facts) Sys() any           { return f.ID }
+
+// Modes of the folders and files that the service makes: the service's own user
+// and group, nobody else on the machine.
+const (
+	FolderMode fs.FileMode = 0o750
+	FileMode   fs.FileMode = 0o640
+)

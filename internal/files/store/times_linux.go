@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"io/fs"
 	"os"
 	"time"
 
@@ -11,6 +12,9 @@ import (
 // FileTimes sets the times that are not zero of an open file, whatever its name is by
 // now; [errors.ErrUnsupported] where the system has no call for it.
 func FileTimes(f File, access, modified time.Time) error {
+	if own, can := f.(Timed); can {
+		return own.SetTimes(access, modified)
+	}
 	file, isOS := f.(*os.File)
 	if !isOS {
 		return errors.ErrUnsupported
@@ -19,13 +23,27 @@ func FileTimes(f File, access, modified time.Time) error {
 	if err != nil {
 		return err
 	}
-	stamps := []unix.Timespec{stamp(access), stamp(modified)}
 	var set error
-	if err := raw.Control(func(fd uintptr) { set = unix.UtimesNanoAt(int(fd), "", stamps, unix.AT_EMPTY_PATH) }); err != nil {
+	if err := raw.Control(func(fd uintptr) { set = TimesAt(int(fd), "", access, modified, unix.AT_EMPTY_PATH) }); err != nil {
 		return err
 	}
 	if set == unix.EINVAL || set == unix.ENOENT { // before Linux 5.8
 		return errors.ErrUnsupported
 	}
-	return wrong("set times", file.Name(), set)
+	if set != nil {
+		return &fs.PathError{Op: "set times", Path: file.Name(), Err: set}
+	}
+	return nil
+}
+
+// TimesAt sets the times that are not zero of a name in an open folder (utimensat(2)).
+func TimesAt(fd int, name string, access, modified time.Time, flags int) error {
+	return unix.UtimesNanoAt(fd, name, []unix.Timespec{stamp(access), stamp(modified)}, flags)
+}
+
+func stamp(t time.Time) unix.Timespec {
+	if t.IsZero() {
+		return unix.Timespec{Nsec: unix.UTIME_OMIT}
+	}
+	return unix.NsecToTimespec(t.UnixNano())
 }

@@ -7,5 +7,11 @@ import (
 	"time"
 )
 
-// FileTimes is not possible by an open file here.
-func FileTimes(File, time.Time, time.Time) error { return errors.ErrUnsupported }
+// FileTimes sets the times that are not zero of an open file, where its store can; this system
+// has no call for it.
+func FileTimes(f File, access, modified time.Time) error {
+	if own, can := f.(Timed); can {
+		return own.SetTimes(access, modified)
+	}
+	return errors.ErrUnsupported
+}

@@ -327,6 +327,20 @@ func (f *File) settle(whole bool) (err error) {
 	if f.in != nil {
 		defer f.in.close()
 	}
+	if w, is := f.f.(store.Whole); is {
+		err = w.End(whole, f.in != nil)
+		f.held.Close(func() (fs.FileInfo, error) {
+			info, err := w.Stat()
+			if errors.Is(err, fs.ErrNotExist) {
+				err = quota.ErrNever
+			}
+			return info, err
+		})
+		if info, looked := w.Stat(); looked == nil && f.created {
+			f.t.made.add(f.path, info)
+		}
+		return err
+	}
 	if f.in != nil && whole {
 		err = f.f.Sync()
 	}

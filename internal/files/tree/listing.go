@@ -64,7 +64,7 @@ func (t *Tree) readFolder(at string) (*Listing, error) {
 		}
 	}
 	if m := t.mountOf(l.path); m.at == l.path && m.spot.Path == "." {
-		l.hidden[store.MarkName] = true
+		l.hidden[store.MarkName], l.hidden[store.SpoolName] = true, true
 	}
 	for _, name := range branches {
 		l.hidden[name] = true

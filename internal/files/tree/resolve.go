@@ -104,7 +104,7 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 		}
 		return p, "", nil
 	}
-	if m.spot.Path == "." && strings.EqualFold(rel, store.MarkName) {
+	if m.spot.Path == "." && reserved(rel) {
 		return p, "", errMark
 	}
 	folder, name := path.Split(rel)
@@ -137,6 +137,12 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 		return p, onward, err
 	}
 	return p, "", nil
+}
+
+// reserved reports whether a path from a store's own folder on belongs to the service.
+func reserved(rel string) bool {
+	first, _, _ := strings.Cut(rel, "/")
+	return store.Reserved(first)
 }
 
 // aroundLink goes down a path folder by folder to the first link in it, and gives the path

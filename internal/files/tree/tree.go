@@ -12,6 +12,7 @@ import (
 
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 )
 
@@ -87,10 +88,10 @@ type House struct {
 	Trail  Trail
 	Moves  *Moves // nil: the tree has the stores for itself
 	Heavy  *Heavy // nil: the tree has the machine for itself
-	Open   Opener // nil: [store.Open]
+	Open   Opener // nil: stores on disks only
 }
 
-// Opener opens the folder of a mount in a store, making what is missing; see [store.Open].
+// Opener opens the folder of a mount in a store, making what is missing; see [kinds.Stores.Open].
 type Opener func(s keep.Store, folder string) (f store.Folder, made int, err error)
 
 // Open opens an account's mounts, making folders that are missing.
@@ -103,7 +104,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		t.heavy = new(Heavy)
 	}
 	if house.Open == nil {
-		house.Open = store.Open
+		house.Open = kinds.New("").Open
 	}
 	policy := keep.NewPolicy(account)
 	t.policy.Store(policy)

@@ -1,4 +1,4 @@
-package store_test
+package disk_test
 
 import (
 	"os"
@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
 	"urbankeep/internal/keep"
 )
 
@@ -22,17 +22,17 @@ func TestAStoreIsFoundedOnlyWhereItMayBe(t *testing.T) {
 		filepath.Join(ground, "..", filepath.Base(elsewhere)): "outside of the folders", ground: "overlaps with the store files", filepath.Join(ground, "files", "inner"): "overlaps with the store files",
 		filepath.Join(ground, "file"): "can't be", filepath.Join(ground, "file", "x"): "can't be",
 	} {
-		_, err := store.Found(folder, []string{ground}, taken, data)
+		_, err := disk.Found(folder, []string{ground}, taken, data)
 		assert.ErrorContains(t, err, say, folder)
 	}
 	for folder, say := range map[string]string{"/": "the whole disk", data: "the data folder", filepath.Join(data, "x"): "the data folder", filepath.Dir(data): "the data folder"} {
-		_, err := store.Found(folder, nil, nil, data)
+		_, err := disk.Found(folder, nil, nil, data)
 		assert.ErrorContains(t, err, say, folder)
 	}
-	made, err := store.Found(filepath.Join(ground, "new", "plates", "..", "maps"), []string{ground}, taken, data)
+	made, err := disk.Found(filepath.Join(ground, "new", "plates", "..", "maps"), []string{ground}, taken, data)
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(ground, "new", "maps"), made)
 	assert.DirExists(t, made)
-	_, err = store.Found(filepath.Join(ground, "files2"), []string{ground}, taken, data)
+	_, err = disk.Found(filepath.Join(ground, "files2"), []string{ground}, taken, data)
 	assert.NoError(t, err, "a name that only begins like another's")
 }

@@ -1,4 +1,4 @@
-package store
+package disk
 
 import (
 	"errors"
@@ -10,6 +10,8 @@ import (
 	"sort"
 	"syscall"
 	"time"
+
+	"urbankeep/internal/files/store"
 )
 
 // rooted is a folder as an [os.Root], the portable way: what is named is looked at
@@ -20,7 +22,7 @@ type rooted struct {
 	rel  string   // where root lies in base
 }
 
-func openRooted(name string) (Folder, error) {
+func openRooted(name string) (store.Folder, error) {
 	root, err := os.OpenRoot(name)
 	if err != nil {
 		return nil, err
@@ -29,7 +31,7 @@ func openRooted(name string) (Folder, error) {
 }
 
 func (f *rooted) Lookup(name string) (fs.FileInfo, error) {
-	if err := itself("lookup", name); err != nil {
+	if err := store.Itself("lookup", name); err != nil {
 		return nil, err
 	}
 	return f.root.Lstat(name)
@@ -37,17 +39,17 @@ func (f *rooted) Lookup(name string) (fs.FileInfo, error) {
 
 // plain looks at a name that must be no link.
 func (f *rooted) plain(op, name string) (fs.FileInfo, error) {
-	if err := single(op, name); err != nil {
+	if err := store.Single(op, name); err != nil {
 		return nil, err
 	}
 	info, err := f.root.Lstat(name)
 	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
-		err = &fs.PathError{Op: op, Path: name, Err: ErrLink}
+		err = &fs.PathError{Op: op, Path: name, Err: store.ErrLink}
 	}
 	return info, err
 }
 
-func (f *rooted) Enter(name string) (Folder, error) {
+func (f *rooted) Enter(name string) (store.Folder, error) {
 	seen, err := f.plain("enter", name)
 	if err != nil {
 		return nil, err
@@ -61,14 +63,14 @@ func (f *rooted) Enter(name string) (Folder, error) {
 	}
 	if opened, err := next.Stat("."); err != nil || !os.SameFile(seen, opened) {
 		next.Close()
-		return nil, &fs.PathError{Op: "enter", Path: name, Err: errors.Join(err, ErrLink)} // swapped: look again
+		return nil, &fs.PathError{Op: "enter", Path: name, Err: errors.Join(err, store.ErrLink)} // swapped: look again
 	}
 	return &rooted{next, f.base, path.Join(f.rel, name)}, nil
 }
 
-func (f *rooted) Cross(rel string) (Folder, error) { return step(f, rel) }
+func (f *rooted) Cross(rel string) (store.Folder, error) { return store.Step(f, rel) }
 
-func (f *rooted) Open(name string, flag int, mode fs.FileMode) (File, error) {
+func (f *rooted) Open(name string, flag int, mode fs.FileMode) (store.File, error) {
 	seen, err := f.plain("open", name)
 	if flag&os.O_CREATE != 0 && errors.Is(err, fs.ErrNotExist) {
 		return nilOr(f.root.OpenFile(name, flag|os.O_EXCL, mode.Perm()))
@@ -85,12 +87,12 @@ func (f *rooted) Open(name string, flag int, mode fs.FileMode) (File, error) {
 	}
 	if opened, err := file.Stat(); err != nil || !os.SameFile(seen, opened) {
 		file.Close()
-		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.Join(err, ErrLink)}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.Join(err, store.ErrLink)}
 	}
 	return file, nil
 }
 
-func nilOr(file *os.File, err error) (File, error) {
+func nilOr(file *os.File, err error) (store.File, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -98,14 +100,14 @@ func nilOr(file *os.File, err error) (File, error) {
 }
 
 func (f *rooted) Mkdir(name string, mode fs.FileMode) error {
-	if err := single("mkdir", name); err != nil {
+	if err := store.Single("mkdir", name); err != nil {
 		return err
 	}
 	return f.root.Mkdir(name, mode.Perm())
 }
 
 func (f *rooted) Remove(name string, folder bool) error {
-	if err := single("remove", name); err != nil {
+	if err := store.Single("remove", name); err != nil {
 		return err
 	}
 	info, err := f.root.Lstat(name)
@@ -121,8 +123,8 @@ func (f *rooted) Remove(name string, folder bool) error {
 }
 
 // pair gives both names as paths of the mount they share.
-func (f *rooted) pair(op, name string, to Folder, target string) (from, into string, err error) {
-	if err := errors.Join(single(op, name), single(op, target)); err != nil {
+func (f *rooted) pair(op, name string, to store.Folder, target string) (from, into string, err error) {
+	if err := errors.Join(store.Single(op, name), store.Single(op, target)); err != nil {
 		return "", "", err
 	}
 	other, same := to.(*rooted)
@@ -132,7 +134,7 @@ func (f *rooted) pair(op, name string, to Folder, target string) (from, into str
 	return path.Join(f.rel, name), path.Join(other.rel, target), nil
 }
 
-func (f *rooted) Rename(name string, to Folder, target string, replace bool) error {
+func (f *rooted) Rename(name string, to store.Folder, target string, replace bool) error {
 	from, into, err := f.pair("rename", name, to, target)
 	if err != nil {
 		return err
@@ -153,7 +155,7 @@ func (f *rooted) Rename(name string, to Folder, target string, replace bool) err
 }
 
 func (f *rooted) SetTimes(name string, access, modified time.Time) error {
-	if err := itself("set times", name); err != nil {
+	if err := store.Itself("set times", name); err != nil {
 		return err
 	}
 	info, err := f.root.Lstat(name)
@@ -161,13 +163,13 @@ func (f *rooted) SetTimes(name string, access, modified time.Time) error {
 		return err
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
-		return &fs.PathError{Op: "set times", Path: name, Err: ErrLink}
+		return &fs.PathError{Op: "set times", Path: name, Err: store.ErrLink}
 	}
 	return f.root.Chtimes(name, access, modified)
 }
 
 func (f *rooted) SetMode(name string, mode fs.FileMode) error {
-	if err := itself("set mode", name); err != nil {
+	if err := store.Itself("set mode", name); err != nil {
 		return err
 	}
 	info, err := f.root.Lstat(name)
@@ -175,12 +177,12 @@ func (f *rooted) SetMode(name string, mode fs.FileMode) error {
 		return err
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
-		return &fs.PathError{Op: "set mode", Path: name, Err: ErrLink}
+		return &fs.PathError{Op: "set mode", Path: name, Err: store.ErrLink}
 	}
 	return f.root.Chmod(name, mode.Perm())
 }
 
-func (f *rooted) Link(name string, to Folder, target string) error {
+func (f *rooted) Link(name string, to store.Folder, target string) error {
 	from, into, err := f.pair("link", name, to, target)
 	if err != nil {
 		return err
@@ -189,17 +191,25 @@ func (f *rooted) Link(name string, to Folder, target string) error {
 }
 
 func (f *rooted) Symlink(text, name string) error {
-	if err := single("symlink", name); err != nil {
+	if err := store.Single("symlink", name); err != nil {
 		return err
 	}
 	return f.root.Symlink(text, name)
 }
 
 func (f *rooted) Readlink(name string) (string, error) {
-	if err := single("readlink", name); err != nil {
+	if err := store.Single("readlink", name); err != nil {
 		return "", err
 	}
 	return f.root.Readlink(name)
+}
+
+func (f *rooted) Duplicate() (store.Folder, error) {
+	root, err := f.root.OpenRoot(".")
+	if err != nil {
+		return nil, err
+	}
+	return &rooted{root, f.base, f.rel}, nil
 }
 
 func (f *rooted) Close() error { return f.root.Close() }
@@ -216,7 +226,7 @@ func (f *rooted) Sync() error {
 	return errors.Join(err, dir.Close())
 }
 
-func (f *rooted) Entries() (Entries, error) {
+func (f *rooted) Entries() (store.Entries, error) {
 	dir, err := f.root.Open(".")
 	if err != nil {
 		return nil, err

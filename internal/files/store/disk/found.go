@@ -1,4 +1,4 @@
-package store
+package disk
 
 import (
 	"errors"
@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -62,6 +63,9 @@ func Found(folder string, grounds []string, others []keep.Store, data string) (s
 		return "", errors.New("the data folder holds the records and keys of the service: choose a folder outside of it")
 	}
 	for _, s := range others {
+		if s.Folder == "" {
+			continue // it lies on no disk of this machine
+		}
 		if Contains(real, s.Folder) || Contains(s.Folder, real) {
 			return "", fmt.Errorf("it overlaps with the store %s, %s: mount a folder of that store instead", s.Name, s.Folder)
 		}
@@ -71,7 +75,7 @@ func Found(folder string, grounds []string, others []keep.Store, data string) (s
 			return "", fmt.Errorf("%s belongs to the machine: choose a folder that is for files", own)
 		}
 	}
-	if err := os.MkdirAll(real, FolderMode); err != nil {
+	if err := os.MkdirAll(real, store.FolderMode); err != nil {
 		return "", fmt.Errorf("the folder can't be made: %w", err)
 	}
 	opened, err := openFolder(real)

@@ -1,4 +1,4 @@
-package store_test
+package disk_test
 
 import (
 	"errors"
@@ -16,11 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/disk"
 )
 
 // both runs a test on each kind of folder, in a jail beside which a secret lies.
 func both(t *testing.T, test func(t *testing.T, f store.Folder, jail string)) {
-	for name, open := range map[string]func(string) (store.Folder, error){"descriptors": store.OpenHere, "portable": store.OpenRooted} {
+	for name, open := range map[string]func(string) (store.Folder, error){"descriptors": disk.OpenHere, "portable": disk.OpenRooted} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			jail := filepath.Join(dir, "jail")

@@ -1,4 +1,4 @@
-package store_test
+package kinds_test
 
 import (
 	"os"
@@ -9,12 +9,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 )
 
 func TestMissingFoldersOfAStoreAreMadeForItsOwnUser(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "not", "there")
-	root, _, err := store.Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
+	root, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
 	require.NoError(t, err)
 	defer root.Close()
 	info, err := os.Stat(filepath.Join(dir, "crews", "harbour"))
@@ -31,7 +32,7 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "absolute")))
 	require.NoError(t, os.Symlink("../../..", filepath.Join(dir, "relative")))
 	for _, folder := range []string{"absolute", "relative", "absolute/new", "relative/new", "../x", "/etc"} {
-		_, _, err := store.Open(keep.Store{Name: "files", Folder: dir}, folder)
+		_, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: dir}, folder)
 		assert.Error(t, err, folder)
 	}
 	entries, err := os.ReadDir(outside)
@@ -40,13 +41,13 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 }
 
 func TestTheWholeStoreAndItsSpace(t *testing.T) {
-	root, _, err := store.Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
+	root, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
 	require.NoError(t, err)
 	defer root.Close()
 	space, err := store.SpaceOf(root)
 	require.NoError(t, err)
 	assert.NotZero(t, space.Bytes)
 	assert.LessOrEqual(t, space.FreeBytes, space.Bytes)
-	_, _, err = store.Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
+	_, _, err = kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
 	assert.ErrorContains(t, err, "make the folder of store files")
 }

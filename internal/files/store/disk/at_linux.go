@@ -1,4 +1,4 @@
-package store
+package disk
 
 import (
 	"errors"
@@ -16,6 +16,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"urbankeep/internal/files/store"
 )
 
 // at is a folder by its descriptor, which was opened for nothing but to be named
@@ -28,7 +30,7 @@ const crossFlags = unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS
 // noOpenat2 is set on kernels before 5.6, and where a sandbox forbids the call.
 var noOpenat2 atomic.Bool
 
-func openAt(name string) (Folder, error) {
+func openAt(name string) (store.Folder, error) {
 	fd, err := unix.Open(name, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err == nil {
 		if err = forFiles(fd); err != nil {
@@ -46,7 +48,7 @@ func wrong(op, name string, err error) error {
 		return nil
 	}
 	if errors.Is(err, unix.ELOOP) {
-		err = ErrLink
+		err = store.ErrLink
 	}
 	return &fs.PathError{Op: op, Path: name, Err: err}
 }
@@ -61,7 +63,7 @@ func again(do func() error) error {
 }
 
 func (f *at) Lookup(name string) (fs.FileInfo, error) {
-	if err := itself("lookup", name); err != nil {
+	if err := store.Itself("lookup", name); err != nil {
 		return nil, err
 	}
 	info, err := f.lookup(name)
@@ -77,8 +79,8 @@ func (f *at) lookup(name string) (*facts, error) {
 	return info, wrong("lookup", name, err)
 }
 
-func (f *at) Enter(name string) (Folder, error) {
-	if err := single("enter", name); err != nil {
+func (f *at) Enter(name string) (store.Folder, error) {
+	if err := store.Single("enter", name); err != nil {
 		return nil, err
 	}
 	var fd int
@@ -120,9 +122,9 @@ func (f *at) openOne(name string, flag int, mode uint32) (fd int, err error) {
 	return fd, err
 }
 
-func (f *at) Cross(rel string) (Folder, error) {
+func (f *at) Cross(rel string) (store.Folder, error) {
 	if noOpenat2.Load() {
-		return step(f, rel)
+		return store.Step(f, rel)
 	}
 	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: crossFlags}
 	for {
@@ -133,15 +135,15 @@ func (f *at) Cross(rel string) (Folder, error) {
 		case unix.EINTR, unix.EAGAIN: // something on the way was moved meanwhile
 		case unix.ENOSYS, unix.EPERM:
 			noOpenat2.Store(true)
-			return step(f, rel)
+			return store.Step(f, rel)
 		default:
 			return nil, wrong("cross", path.Base(rel), err)
 		}
 	}
 }
 
-func (f *at) Open(name string, flag int, mode fs.FileMode) (File, error) {
-	if err := single("open", name); err != nil {
+func (f *at) Open(name string, flag int, mode fs.FileMode) (store.File, error) {
+	if err := store.Single("open", name); err != nil {
 		return nil, err
 	}
 	fresh := flag&os.O_CREATE != 0 && flag&os.O_EXCL != 0 // then it is a plain file
@@ -166,14 +168,14 @@ func (f *at) Open(name string, flag int, mode fs.FileMode) (File, error) {
 }
 
 func (f *at) Mkdir(name string, mode fs.FileMode) error {
-	if err := single("mkdir", name); err != nil {
+	if err := store.Single("mkdir", name); err != nil {
 		return err
 	}
 	return wrong("mkdir", name, again(func() error { return unix.Mkdirat(f.fd, name, uint32(mode.Perm())) }))
 }
 
 func (f *at) Remove(name string, folder bool) error {
-	if err := single("remove", name); err != nil {
+	if err := store.Single("remove", name); err != nil {
 		return err
 	}
 	flags := 0
@@ -183,7 +185,7 @@ func (f *at) Remove(name string, folder bool) error {
 	return wrong("remove", name, again(func() error { return unix.Unlinkat(f.fd, name, flags) }))
 }
 
-func (f *at) Rename(name string, to Folder, target string, replace bool) error {
+func (f *at) Rename(name string, to store.Folder, target string, replace bool) error {
 	into, err := f.pair("rename", name, to, target)
 	if err != nil {
 		return err
@@ -207,8 +209,8 @@ func (f *at) Rename(name string, to Folder, target string, replace bool) error {
 }
 
 // pair checks both ends of what concerns two names.
-func (f *at) pair(op, name string, to Folder, target string) (*at, error) {
-	if err := errors.Join(single(op, name), single(op, target)); err != nil {
+func (f *at) pair(op, name string, to store.Folder, target string) (*at, error) {
+	if err := errors.Join(store.Single(op, name), store.Single(op, target)); err != nil {
 		return nil, err
 	}
 	into, same := to.(*at)
@@ -219,22 +221,14 @@ func (f *at) pair(op, name string, to Folder, target string) (*at, error) {
 }
 
 func (f *at) SetTimes(name string, access, modified time.Time) error {
-	if err := itself("set times", name); err != nil {
+	if err := store.Itself("set times", name); err != nil {
 		return err
 	}
-	stamps := []unix.Timespec{stamp(access), stamp(modified)}
-	return wrong("set times", name, again(func() error { return unix.UtimesNanoAt(f.fd, name, stamps, unix.AT_SYMLINK_NOFOLLOW) }))
-}
-
-func stamp(t time.Time) unix.Timespec {
-	if t.IsZero() {
-		return unix.Timespec{Nsec: unix.UTIME_OMIT}
-	}
-	return unix.NsecToTimespec(t.UnixNano())
+	return wrong("set times", name, again(func() error { return store.TimesAt(f.fd, name, access, modified, unix.AT_SYMLINK_NOFOLLOW) }))
 }
 
 func (f *at) SetMode(name string, mode fs.FileMode) error {
-	if err := itself("set mode", name); err != nil {
+	if err := store.Itself("set mode", name); err != nil {
 		return err
 	}
 	err := unix.Fchmodat(f.fd, name, uint32(mode.Perm()), unix.AT_SYMLINK_NOFOLLOW)
@@ -254,7 +248,7 @@ func (f *at) SetMode(name string, mode fs.FileMode) error {
 	return wrong("set mode", name, unix.Chmod("/proc/self/fd/"+strconv.Itoa(fd), uint32(mode.Perm())))
 }
 
-func (f *at) Link(name string, to Folder, target string) error {
+func (f *at) Link(name string, to store.Folder, target string) error {
 	into, err := f.pair("link", name, to, target)
 	if err != nil {
 		return err
@@ -263,7 +257,7 @@ func (f *at) Link(name string, to Folder, target string) error {
 }
 
 func (f *at) Symlink(text, name string) error {
-	if err := single("symlink", name); err != nil {
+	if err := store.Single("symlink", name); err != nil {
 		return err
 	}
 	return wrong("symlink", name, again(func() error { return unix.Symlinkat(text, f.fd, name) }))
@@ -273,7 +267,7 @@ func (f *at) Symlink(text, name string) error {
 const maxLink = 4096
 
 func (f *at) Readlink(name string) (string, error) {
-	if err := single("readlink", name); err != nil {
+	if err := store.Single("readlink", name); err != nil {
 		return "", err
 	}
 	var buf [maxLink]byte
@@ -285,13 +279,13 @@ func (f *at) Readlink(name string) (string, error) {
 	return string(buf[:n]), nil
 }
 
-func (f *at) Space() (Space, error) {
+func (f *at) Space() (store.Space, error) {
 	var st unix.Statfs_t
 	if err := again(func() error { return unix.Fstatfs(f.fd, &st) }); err != nil {
-		return Space{}, err
+		return store.Space{}, err
 	}
 	block := uint64(st.Bsize)
-	return Space{Bytes: st.Blocks * block, FreeBytes: st.Bavail * block, Unused: st.Bfree * block, Files: st.Files, FreeFiles: st.Ffree}, nil
+	return store.Space{Bytes: st.Blocks * block, FreeBytes: st.Bavail * block, Unused: st.Bfree * block, Files: st.Files, FreeFiles: st.Ffree}, nil
 }
 
 func (f *at) Sync() error {
@@ -302,9 +296,17 @@ func (f *at) Sync() error {
 	return wrong("sync", ".", err)
 }
 
+func (f *at) Duplicate() (store.Folder, error) {
+	fd, err := unix.FcntlInt(uintptr(f.fd), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		return nil, wrong("hold", ".", err)
+	}
+	return &at{fd}, nil
+}
+
 func (f *at) Close() error { return unix.Close(f.fd) }
 
-func (f *at) Entries() (Entries, error) {
+func (f *at) Entries() (store.Entries, error) {
 	fd, err := unix.Openat(f.fd, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, wrong("list", ".", err)
@@ -315,14 +317,14 @@ func (f *at) Entries() (Entries, error) {
 // entries reads a folder by its descriptor.
 type entries struct{ at }
 
-var readBuffers = sync.Pool{New: func() any { return new([LargeRead]byte) }}
+var readBuffers = sync.Pool{New: func() any { return new([store.LargeRead]byte) }}
 
 func (e *entries) Next(buffer int) ([]fs.FileInfo, error) {
-	buf := readBuffers.Get().(*[LargeRead]byte)
+	buf := readBuffers.Get().(*[store.LargeRead]byte)
 	defer readBuffers.Put(buf)
 	for {
 		n := 0
-		err := again(func() (err error) { n, err = unix.ReadDirent(e.fd, buf[:min(buffer, LargeRead)]); return err })
+		err := again(func() (err error) { n, err = unix.ReadDirent(e.fd, buf[:min(buffer, store.LargeRead)]); return err })
 		if err != nil {
 			return nil, wrong("list", ".", err)
 		}

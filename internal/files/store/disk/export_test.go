@@ -1,4 +1,4 @@
-package store
+package disk
 
 // Both kinds of disk folders, for the tests: the portable one runs everywhere.
 var (

@@ -1,0 +1,6 @@
+package disk
+
+import "urbankeep/internal/files/store"
+
+// openFolder opens a folder of the machine.
+func openFolder(name string) (store.Folder, error) { return openAt(name) }

@@ -1,4 +1,0 @@
-package store
-
-// openFolder opens a folder of the machine.
-func openFolder(name string) (Folder, error) { return openAt(name) }
