@@ -270,7 +270,7 @@ func TestAListenerThatCannotListenLeavesTheOthersAlone(t *testing.T) {
 	t.Parallel()
 	data := testkit.Folder(t)
 	k := testkit.StartIn(t, data)
-	taken := k.Address("sftp")
+	taken := testkit.FreeAddress(t)
 	k.Must(nil, "listener", "set", "sftp", "-address", taken)
 	k.Halt(5 * time.Second)
 	squatter, err := net.Listen("tcp", taken)

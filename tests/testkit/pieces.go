@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,12 +30,9 @@ func OnDisk(t *testing.T, file string) []byte {
 	return text
 }
 
-// FreeAddress is an address on which nobody listens at the moment.
+// FreeAddress is an address on which nobody listens, and which no client gets from the system meanwhile.
 func FreeAddress(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().String()
+	return net.JoinHostPort("127.0.0.1", strconv.Itoa(FreePorts(t)))
 }
 
 // Refused runs a command that has to fail, and gives what it says.
