@@ -111,7 +111,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{DB: db, Stores: kinds.New(o.Dir), dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(), consoleAt: o.Console,
+	s := &Service{DB: db, Stores: kinds.New(o.Dir, o.Log), dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(), consoleAt: o.Console,
 		failed: make(chan error, 1)}
 	if err := s.prepare(ctx, o); err != nil {
 		return nil, errors.Join(err, s.close())

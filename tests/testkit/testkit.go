@@ -136,7 +136,7 @@ var nextPorts struct {
 }
 
 // FreePorts gives the first of fifty ports for one service of this test program.
-func FreePorts(t *testing.T) int {
+func FreePorts(t testing.TB) int {
 	nextPorts.Lock()
 	defer nextPorts.Unlock()
 	if nextPorts.low == 0 {

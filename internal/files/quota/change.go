@@ -61,7 +61,8 @@ func (l *Ledger) Remove(spot Spot, look func() (fs.FileInfo, error), do func() e
 	if err != nil {
 		return err
 	}
-	pinned, err := l.pin(spot, look)
+	again := steady(info, look)
+	pinned, err := l.pin(spot, again)
 	if err != nil {
 		return err
 	}
@@ -71,8 +72,17 @@ func (l *Ledger) Remove(spot Spot, look func() (fs.FileInfo, error), do func() e
 	if err == nil {
 		l.removed(spot, info, pinned)
 	}
-	pinned.let(look)
+	pinned.let(again)
 	return err
+}
+
+// steady gives the facts that are known already of what is in a store that is asked over a network: nobody
+// waits for that while the books are held.
+func steady(info fs.FileInfo, look func() (fs.FileInfo, error)) func() (fs.FileInfo, error) {
+	if _, slow := info.Sys().(store.Identity); slow {
+		return func() (fs.FileInfo, error) { return info, nil }
+	}
+	return look
 }
 
 // pin follows a file that is about to lose a name as if it were open, so that its
@@ -133,6 +143,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	var pinned *File
 	there := func() (fs.FileInfo, error) { _, there, err := m.Look(); return there, err }
 	if replaced != nil {
+		there = steady(replaced, there)
 		if pinned, err = l.pin(m.To, there); err != nil {
 			return err
 		}

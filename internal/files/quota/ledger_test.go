@@ -27,7 +27,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // open makes a ledger on a store with places in it.
 func open(t *testing.T, db *records.DB, places ...keep.Place) *quota.Ledger {
-	l := quota.Open(db, kinds.New("").Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
+	l := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
 	require.NoError(t, l.Arrange(t.Context(), places))
 	return l
 }
@@ -139,7 +139,7 @@ func scribble(l *quota.Ledger, root *os.Root, r *rand.Rand) {
 				return source, replaced, err
 			}
 			if at != to {
-				l.Rename(quota.Move{From: spot(at), To: spot(to), Inside: func() (disk.Folder, error) { return kinds.New("").Look(keep.Store{Folder: root.Name()}, at) }, Look: look}, func() error { return root.Rename(at, to) })
+				l.Rename(quota.Move{From: spot(at), To: spot(to), Inside: func() (disk.Folder, error) { return kinds.New("", nil).Look(keep.Store{Folder: root.Name()}, at) }, Look: look}, func() error { return root.Rename(at, to) })
 			}
 		case 5:
 			l.Make(spot("a/sub"), func() error { return root.Mkdir("a/sub", 0o700) })
@@ -194,7 +194,7 @@ func TestAMoveFromOneQuotaToAnotherTakesItsBytesAlong(t *testing.T) {
 	info, err := root.Lstat("a/deep")
 	require.NoError(t, err)
 	move := func(from, to string) error {
-		return l.Rename(quota.Move{From: quota.Spot{Store: "files", Path: from}, To: quota.Spot{Store: "files", Path: to}, Inside: func() (disk.Folder, error) { return kinds.New("").Look(keep.Store{Folder: store}, from) }, Look: func() (fs.FileInfo, fs.FileInfo, error) { return info, nil, nil }}, func() error { return root.Rename(from, to) })
+		return l.Rename(quota.Move{From: quota.Spot{Store: "files", Path: from}, To: quota.Spot{Store: "files", Path: to}, Inside: func() (disk.Folder, error) { return kinds.New("", nil).Look(keep.Store{Folder: store}, from) }, Look: func() (fs.FileInfo, fs.FileInfo, error) { return info, nil, nil }}, func() error { return root.Rename(from, to) })
 	}
 	require.NoError(t, move("a/deep", "b/deep"))
 	assert.Equal(t, keep.Quota{}, used(l, "a"))

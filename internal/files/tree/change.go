@@ -16,7 +16,7 @@ import (
 // nil mode stay as they are.
 func (t *Tree) Touch(at string, access, modified time.Time, mode *fs.FileMode) error {
 	return t.act(keep.Touching, at, "", func() error {
-		defer t.moves.deed()()
+		defer t.deed(at)()
 		p, err := t.resolve(at, true, keep.Touch)
 		if err != nil {
 			return err
@@ -61,7 +61,7 @@ func (t *Tree) Resize(at string, size int64) error {
 // wherever the store lies on the machine.
 func (t *Tree) Symlink(target, at string) error {
 	return t.act(keep.Linking, at, target, func() error {
-		defer t.moves.deed()()
+		defer t.deed(at)()
 		p, err := t.resolve(at, false, keep.Link)
 		if err != nil {
 			return err
@@ -130,7 +130,7 @@ func climbsOut(folder, target string) bool {
 
 // Readlink gives the target of a link as stored, when it stays in the tree.
 func (t *Tree) Readlink(at string) (string, error) {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	p, err := t.resolve(at, false, keep.List)
 	if err != nil {
 		return "", asFault(err)
@@ -158,7 +158,7 @@ func (t *Tree) Readlink(at string) (string, error) {
 // Hardlink gives a file a second name in the same mount.
 func (t *Tree) Hardlink(from, to string) error {
 	return t.act(keep.Linking, to, from, func() error {
-		defer t.moves.deed()()
+		defer t.deeds(from, to)()
 		src, err := t.resolve(from, false, keep.Download)
 		if err != nil {
 			return err

@@ -268,7 +268,7 @@ func (f *File) setTimes(access, modified time.Time) error {
 	if err := store.FileTimes(f.f, access, modified); !errors.Is(err, errors.ErrUnsupported) {
 		return err
 	}
-	defer f.t.moves.deed()()
+	defer f.t.deed(f.path)()
 	p, err := f.t.resolve(f.path, true, keep.Upload)
 	if err != nil {
 		return err

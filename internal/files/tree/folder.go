@@ -58,7 +58,7 @@ func (t *Tree) stat(at string, follow bool) (fs.FileInfo, error) {
 
 // facts asks the store; real is the path after links.
 func (t *Tree) facts(at string, follow bool) (info fs.FileInfo, real string, err error) {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	p, err := t.resolve(at, follow, keep.List)
 	if err != nil {
 		return nil, at, err
@@ -126,7 +126,7 @@ func (t *Tree) MayEnter(at string) error {
 // did not ask, less the umask.
 func (t *Tree) Mkdir(at string, mode *fs.FileMode) error {
 	return t.act(keep.MakeDir, at, "", func() error {
-		defer t.moves.deed()()
+		defer t.deed(at)()
 		p, err := t.resolve(at, false, keep.Mkdir)
 		if err != nil {
 			return err
@@ -177,7 +177,7 @@ func (t *Tree) Remove(at string) error {
 }
 
 func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.FileInfo) error) error {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	p, err := t.resolve(at, false, right)
 	if err != nil {
 		return err

@@ -41,7 +41,7 @@ func (t *Tree) ReadFolder(at string) (*Listing, error) {
 }
 
 func (t *Tree) readFolder(at string) (*Listing, error) {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	policy := t.policy.Load()
 	p, err := t.resolve(at, true, keep.List)
 	branches := policy.Branches(at)

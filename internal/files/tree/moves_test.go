@@ -13,7 +13,7 @@ import (
 // However much is going on, a folder can be moved; nothing is done beside that; and a deed
 // that waits for long holds up no other.
 func TestWhoMovesAFolderIsAloneAndHoldsNobodyUp(t *testing.T) {
-	var m Moves
+	var m moves
 	var over, alone atomic.Bool
 	var busy sync.WaitGroup
 	for range 50 {

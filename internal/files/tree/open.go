@@ -67,7 +67,7 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 // MayOpen says whether Open would be allowed now, and does nothing: for a protocol that
 // changes no file before it knows that the bytes will come. A refusal is recorded.
 func (t *Tree) MayOpen(at string, mode OpenMode) error {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	started := time.Now()
 	p, create, err := t.decide(at, mode)
 	if err == nil {
@@ -108,7 +108,7 @@ func (t *Tree) notBegun(at string, mode OpenMode, since time.Time, err error) (k
 // openFile decides and opens; begin is told of the place when it is allowed and not yet done. The right depends on whether the file is there, and the
 // opening is bound to what was seen: when that has changed it decides anew.
 func (t *Tree) openFile(at string, mode OpenMode, begin func(*place) error) (f *File, err error) {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	for range maxSteps {
 		f, err = t.openOnce(at, mode, begin)
 		if !swapped(err, mode) {

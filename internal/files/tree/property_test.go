@@ -270,7 +270,7 @@ func someRound(t *testing.T, r *rand.Rand) int {
 	require.NoError(t, err)
 	defer db.Close()
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: files}))
-	ledger := quota.Open(db, kinds.New("").Look, slog.New(slog.DiscardHandler), nil)
+	ledger := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.DiscardHandler), nil)
 	defer ledger.Close()
 	places := []keep.Place{{Store: "files", Folder: "a", Quota: keep.Quota{Bytes: 4000, Files: 40}}, {Store: "files", Folder: "a/b", Quota: keep.Quota{Bytes: 2500}}, {Store: "files", Folder: "in", Quota: keep.Quota{Bytes: 3000}}}
 	require.NoError(t, ledger.Arrange(t.Context(), places[:r.IntN(len(places)+1)]))
@@ -291,7 +291,7 @@ func someRound(t *testing.T, r *rand.Rand) int {
 		for range 2 {
 			moving, own := new(bool), new([]fs.FileInfo)
 			open := func(s keep.Store, folder string) (store.Folder, int, error) {
-				f, made, err := kinds.New("").Open(s, folder)
+				f, made, err := kinds.New("", nil).Open(s, folder)
 				return &observed{f, w, f, grants, moving, own}, made, err
 			}
 			house := tree.House{Stores: []keep.Store{{Name: "files", Folder: files}}, Ledger: ledger, Trail: &ledgerOfRecords{}, Moves: &moves, Open: open}

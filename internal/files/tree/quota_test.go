@@ -28,7 +28,7 @@ func limited(t *testing.T) (*tree.Tree, *quota.Ledger, string) {
 	files := filepath.Join(dir, "files")
 	require.NoError(t, os.MkdirAll(filepath.Join(files, "home", "inner"), 0o750))
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: files}))
-	ledger := quota.Open(db, kinds.New("").Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
+	ledger := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
 	t.Cleanup(ledger.Close)
 	require.NoError(t, ledger.Arrange(t.Context(), []keep.Place{{Store: "files", Folder: "home", Quota: keep.Quota{Bytes: 1000, Files: 8}}, {Store: "files", Folder: "home/inner", Quota: keep.Quota{Bytes: 300}}}))
 	a := &keep.Account{Name: "desk", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "/"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}

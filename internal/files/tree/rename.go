@@ -27,7 +27,7 @@ func (t *Tree) rename(from, to string, replace bool) error {
 	for n := 0; n < maxRenames && (n == 0 || replace && errors.Is(err, fs.ErrExist)); n++ {
 		err = t.renameOnce(from, to, replace, false)
 		if err == errFolder {
-			done, busy := t.moves.alone()
+			done, busy := t.alone(from, to)
 			if busy != nil {
 				return busy
 			}
@@ -41,7 +41,7 @@ func (t *Tree) rename(from, to string, replace bool) error {
 // renameOnce makes one attempt; alone says that nothing else is done meanwhile.
 func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 	if !alone {
-		defer t.moves.deed()()
+		defer t.deeds(from, to)()
 	}
 	src, err := t.resolve(from, false, keep.Rename)
 	if err != nil {

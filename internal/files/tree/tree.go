@@ -104,7 +104,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		t.heavy = new(Heavy)
 	}
 	if house.Open == nil {
-		house.Open = kinds.New("").Open
+		house.Open = kinds.New("", nil).Open
 	}
 	policy := keep.NewPolicy(account)
 	t.policy.Store(policy)
@@ -160,7 +160,7 @@ func (t *Tree) Furnish(folders keep.Folders) error {
 }
 
 func (t *Tree) furnish(at string) error {
-	defer t.moves.deed()()
+	defer t.deed(at)()
 	m := t.mountOf(at)
 	dir, owned := m.folder, false
 	defer func() {

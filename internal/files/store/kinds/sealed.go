@@ -1,7 +1,9 @@
 package kinds
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +24,19 @@ func (k *Stores) keyFile(s keep.Store) string {
 		return from
 	}
 	return filepath.Join(k.dir, KeysFolder, s.Name+".txt")
+}
+
+// readBounded reads a plain file, up to a bound.
+func readBounded(name string, most int64) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, fmt.Errorf("%s is no plain file", name))
+	}
+	return io.ReadAll(io.LimitReader(f, most))
 }
 
 // MakeKey makes the key of a new sealed store where its settings say that it lies, and gives its text, for safe keeping.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -11,6 +12,7 @@ import (
 	"sync"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/bucket"
 	"urbankeep/internal/files/store/disk"
 	"urbankeep/internal/files/store/scratch"
 	"urbankeep/internal/keep"
@@ -18,7 +20,9 @@ import (
 
 // Stores are the open stores of the service.
 type Stores struct {
-	dir string // the data folder
+	dir    string // the data folder
+	log    *slog.Logger
+	memory *bucket.Memory
 
 	mu          sync.Mutex
 	open        map[string]*backing // by name, of what is not just a folder
@@ -35,8 +39,8 @@ type backing struct {
 }
 
 // New gives the stores of a data folder.
-func New(dir string) *Stores {
-	return &Stores{dir: dir, open: map[string]*backing{}, passphrases: map[string]string{}}
+func New(dir string, log *slog.Logger) *Stores {
+	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, passphrases: map[string]string{}}
 }
 
 // Close lets go of what is behind the stores.
@@ -171,7 +175,7 @@ func (k *Stores) behind(s keep.Store) (*backing, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	b := k.open[s.Name]
-	if b != nil && reflect.DeepEqual(b.of, s) {
+	if b != nil && b.of.Kind == s.Kind && b.of.Folder == s.Folder && b.of.Mark == s.Mark && b.of.Secret == s.Secret && reflect.DeepEqual(b.of.Site, s.Site) {
 		return b, nil
 	}
 	made, err := k.back(s)
@@ -190,6 +194,8 @@ func (k *Stores) back(s keep.Store) (*backing, error) {
 	switch s.Kind {
 	case keep.Sealed:
 		return k.sealed(s)
+	case keep.Object:
+		return k.object(s)
 	}
 	return nil, fmt.Errorf("this program knows no stores of kind %q", s.Kind)
 }

@@ -15,7 +15,7 @@ import (
 
 func TestMissingFoldersOfAStoreAreMadeForItsOwnUser(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "not", "there")
-	root, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
+	root, _, err := kinds.New(t.TempDir(), nil).Open(keep.Store{Name: "files", Folder: dir}, "crews/harbour")
 	require.NoError(t, err)
 	defer root.Close()
 	info, err := os.Stat(filepath.Join(dir, "crews", "harbour"))
@@ -32,7 +32,7 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "absolute")))
 	require.NoError(t, os.Symlink("../../..", filepath.Join(dir, "relative")))
 	for _, folder := range []string{"absolute", "relative", "absolute/new", "relative/new", "../x", "/etc"} {
-		_, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: dir}, folder)
+		_, _, err := kinds.New(t.TempDir(), nil).Open(keep.Store{Name: "files", Folder: dir}, folder)
 		assert.Error(t, err, folder)
 	}
 	entries, err := os.ReadDir(outside)
@@ -41,13 +41,13 @@ func TestAMountCannotBeLedOutOfItsStore(t *testing.T) {
 }
 
 func TestTheWholeStoreAndItsSpace(t *testing.T) {
-	root, _, err := kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
+	root, _, err := kinds.New(t.TempDir(), nil).Open(keep.Store{Name: "files", Folder: t.TempDir()}, ".")
 	require.NoError(t, err)
 	defer root.Close()
 	space, err := store.SpaceOf(root)
 	require.NoError(t, err)
 	assert.NotZero(t, space.Bytes)
 	assert.LessOrEqual(t, space.FreeBytes, space.Bytes)
-	_, _, err = kinds.New(t.TempDir()).Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
+	_, _, err = kinds.New(t.TempDir(), nil).Open(keep.Store{Name: "files", Folder: "/dev/null/x"}, ".")
 	assert.ErrorContains(t, err, "make the folder of store files")
 }

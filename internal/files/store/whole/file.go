@@ -32,6 +32,15 @@ type Sink interface {
 	Drop() error
 }
 
+// Patcher is a sink that can still change some of what was written to it; otherwise the error is
+// [ErrForward].
+type Patcher interface {
+	Patch(b []byte, off int64) error
+}
+
+// ErrForward refuses to go back in what can't be read back.
+var ErrForward = keep.Refuse(keep.BadRequest, "this store takes a file from its beginning to its end: write it in that order, or open it for reading too")
+
 // Place is what a file is made of by its kind of store.
 type Place struct {
 	New     bool                     // nothing is under the name yet: it appears even if nothing is written
@@ -39,6 +48,7 @@ type Place struct {
 	Old     func() (Contents, error) // opens that
 	Begin   func() (Sink, error)     // begins a new content
 	Scratch func() (*scratch.File, error)
+	Random  bool                                   // a file that is opened for reading too is worked on in a scratch file from the first write on
 	Keep    bool                                   // what came of an upload that was cut off is kept
 	Facts   func(size int64) fs.FileInfo           // of the open file
 	After   func() (fs.FileInfo, error)            // what is under the name when the file has ended
@@ -316,7 +326,12 @@ func (f *File) writeAt(b []byte, off int64) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	if off < f.pos && f.work == nil {
+	if patcher, can := f.sink.(Patcher); can && off < f.pos && off+int64(len(b)) <= f.pos {
+		if err := patcher.Patch(b, off); err != ErrForward {
+			return len(b), f.fails(err)
+		}
+	}
+	if f.work == nil && (off < f.pos || f.p.Random && f.flag&os.O_RDWR != 0 && f.sink == nil) {
 		if err := f.toScratch(); err != nil {
 			return 0, err
 		}
