@@ -64,6 +64,7 @@ func (s *standIn) names() (names []string) {
 }
 
 func TestNothingIsAcknowledgedThatAnObjectStoreDoesNotHave(t *testing.T) {
+	t.Parallel()
 	k := testkit.Start(t)
 	s := newStandIn(t, k)
 	k.Account("ann", "-home", "cloud:ann", "-quota-bytes", "100M")
@@ -149,6 +150,7 @@ func TestNothingIsAcknowledgedThatAnObjectStoreDoesNotHave(t *testing.T) {
 
 // The process ends in the middle of an upload: nothing of it appears, and the parts go.
 func TestAKillLeavesNothingInTheBucket(t *testing.T) {
+	t.Parallel()
 	objects, err := demo.OpenObjectStore(t.TempDir(), "city", "key")
 	require.NoError(t, err)
 	begun := make(chan struct{}, 100)
@@ -183,6 +185,7 @@ func TestAKillLeavesNothingInTheBucket(t *testing.T) {
 
 // A real store that is killed in the middle of uploads: who was told that a file is there finds it.
 func TestAnObjectStoreThatIsKilledLosesNoAcknowledgedUpload(t *testing.T) {
+	t.Parallel()
 	swift := counterpart.StartSwift(t, "city")
 	k := testkit.Start(t)
 	addObject(t, k, swift)

@@ -19,6 +19,7 @@ func addObject(t *testing.T, k *testkit.Keep, s *counterpart.Swift) {
 }
 
 func TestRealClientsOnAnObjectStore(t *testing.T) {
+	t.Parallel()
 	swift := counterpart.StartSwift(t, "city")
 	k := testkit.Start(t)
 	addObject(t, k, swift)

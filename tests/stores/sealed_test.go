@@ -11,6 +11,7 @@ import (
 )
 
 func TestRealClientsOnASealedStore(t *testing.T) {
+	t.Parallel()
 	for name, flags := range map[string][]string{"names in clear": nil, "names encrypted": {"-seal-names"}} {
 		t.Run(name, func(t *testing.T) {
 			k := testkit.Start(t)

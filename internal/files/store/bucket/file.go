@@ -298,9 +298,11 @@ func (s *sink) send() error {
 	s.sending.Go(func() {
 		defer func() { <-s.places }()
 		defer full.free()
+		body := full.loan()
+		defer body.end()
 		ctx, cancel := context.WithTimeout(s.ctx, writePatience)
 		defer cancel()
-		if err := s.upload.Part(ctx, n, full.reader(), full.size); err != nil {
+		if err := s.upload.Part(ctx, n, body, full.size); err != nil {
 			s.fails(err)
 		}
 	})
@@ -335,7 +337,7 @@ func (s *sink) keepFirst(p *part) (err error) {
 	if s.first, err = s.f.b.scratch(); err != nil {
 		return err
 	}
-	_, err = io.Copy(&ender{work: s.first}, p.reader())
+	_, err = io.Copy(&ender{work: s.first}, p.loan())
 	return err
 }
 
@@ -390,7 +392,9 @@ func (s *sink) putWhole() error {
 	ctx, cancel := s.f.b.writing()
 	defer cancel()
 	size := s.filling.size
-	if err := s.f.b.d.Put(ctx, s.f.o.Key, s.filling.reader(), size, s.now()); err != nil {
+	body := s.filling.loan()
+	defer body.end()
+	if err := s.f.b.d.Put(ctx, s.f.o.Key, body, size, s.now()); err != nil {
 		return s.f.b.fault(err)
 	}
 	return s.done(size)

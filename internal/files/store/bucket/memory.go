@@ -82,8 +82,7 @@ func (p *part) write(b []byte) (n int, err error) {
 
 // toDisk moves what is there to the disk.
 func (p *part) toDisk(work *scratch.File) error {
-	whole := p.reader()
-	if _, err := io.Copy(&ender{work: work}, whole); err != nil {
+	if _, err := io.Copy(&ender{work: work}, p.loan()); err != nil {
 		return err
 	}
 	p.memory.give(p.pieces)
@@ -104,7 +103,41 @@ func (p *part) patch(b []byte, off int64) error {
 	return nil
 }
 
-func (p *part) reader() io.ReadSeeker { return io.NewSectionReader(p, 0, p.size) }
+// loan lends the part for reading, until that ends. A client of HTTP may read a body after its call has
+// returned with an error; by then the memory may be another upload's.
+func (p *part) loan() *loan { return &loan{in: io.NewSectionReader(p, 0, p.size)} }
+
+type loan struct {
+	mu    sync.Mutex
+	in    *io.SectionReader
+	ended bool
+}
+
+var errEnded = errors.New("the upload has ended")
+
+func (l *loan) Read(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ended {
+		return 0, errEnded
+	}
+	return l.in.Read(b)
+}
+
+func (l *loan) Seek(offset int64, whence int) (int64, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ended {
+		return 0, errEnded
+	}
+	return l.in.Seek(offset, whence)
+}
+
+func (l *loan) end() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.ended = true
+}
 
 // ReadAt reads as [io.ReaderAt] does.
 func (p *part) ReadAt(b []byte, off int64) (n int, err error) {

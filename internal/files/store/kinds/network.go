@@ -10,9 +10,12 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/store/bucket"
 	"urbankeep/internal/files/store/object"
+	"urbankeep/internal/files/store/remote"
 	"urbankeep/internal/files/store/scratch"
 	"urbankeep/internal/keep"
 )
@@ -134,3 +137,33 @@ func (q *quiet) Write(b []byte) (int, error) {
 	q.SetWriteDeadline(time.Now().Add(quietPatience))
 	return q.Conn.Write(b)
 }
+
+// remoteOf opens a store on another SFTP server.
+func remoteOf(s keep.Store) (*backing, error) {
+	secret, err := secretOf(s)
+	if err != nil {
+		return nil, err
+	}
+	var signer ssh.Signer
+	if s.Site.KeyFile != "" {
+		text, err := readBounded(s.Site.KeyFile, maxKeyFile)
+		if err != nil {
+			return nil, fmt.Errorf("the key can't be read: %w", err)
+		}
+		if signer, err = ssh.ParsePrivateKey(text); err != nil {
+			return nil, fmt.Errorf("the key %s can't be used: %w", s.Site.KeyFile, err)
+		}
+		secret = ""
+	}
+	server := remote.New(s.Name, s.Site, secret, signer)
+	open := &checked{s: s, open: func() (store.Folder, error) {
+		if err := server.Reach(); err != nil {
+			return nil, err
+		}
+		return server.Root(), nil
+	}}
+	return &backing{root: open.root, stop: server.Close}, nil
+}
+
+// maxKeyFile bounds a file with a private key, bytes.
+const maxKeyFile = 64 << 10

@@ -196,6 +196,8 @@ func (k *Stores) back(s keep.Store) (*backing, error) {
 		return k.sealed(s)
 	case keep.Object:
 		return k.object(s)
+	case keep.Remote:
+		return remoteOf(s)
 	}
 	return nil, fmt.Errorf("this program knows no stores of kind %q", s.Kind)
 }

@@ -88,6 +88,8 @@ func all(t require.TestingT, f store.Folder) (found []fs.FileInfo) {
 	for {
 		page, err := entries.Next(store.LargeRead)
 		if err == io.EOF {
+			_, err := entries.Next(store.LargeRead)
+			require.ErrorIs(t, err, io.EOF, "the end stays the end")
 			return slices.DeleteFunc(found, func(info fs.FileInfo) bool { return store.Reserved(info.Name()) })
 		}
 		require.NoError(t, err)
