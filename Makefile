@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: package build demo test check console-test bench vet screenshots soak tools clean
+.PHONY: package build demo test check console-test bench vet screenshots soak tools counterparts clean
 
 build: bin/urbankeep
 
@@ -20,9 +20,12 @@ console/node_modules/.installed: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund
 	touch $@
 
-tests/clients/scripts/node_modules/.installed: tests/clients/scripts/package-lock.json
-	cd tests/clients/scripts && npm ci --no-audit --no-fund --ignore-scripts --omit=optional
+tests/%/node_modules/.installed: tests/%/package-lock.json
+	cd tests/$* && npm ci --no-audit --no-fund --ignore-scripts --omit=optional
 	touch $@
+
+# What real clients and real stores are tried with comes from npm too.
+counterparts: tests/clients/scripts/node_modules/.installed tests/testkit/counterpart/node/node_modules/.installed
 
 # The clients that the demo and the tests use, and the browser.
 tools:
@@ -44,7 +47,7 @@ PART    :=
 PARTS   := $(if $(PART),$(if $(wildcard tests/$(PART)),./tests/$(PART)/...,./$(PART)/...),./...)
 
 # Tests wait more than they compute: one package more than there are processors runs at once.
-test: tools build tests/clients/scripts/node_modules/.installed $(if $(PART),,vet console-test)
+test: tools build counterparts $(if $(PART),,vet console-test)
 	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep CGO_ENABLED=1 go test $(RACE) -p $$(( $$(nproc 2>/dev/null || echo 2) + 1 )) -timeout 60m $(PARTS)
 
 # The quick part: no clients, no browser, no whole service.

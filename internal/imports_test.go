@@ -31,7 +31,7 @@ var house = []wing{
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
 	{"watch", [][]string{{"traffic", "series", "collector", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
-	{"files", [][]string{{"tree"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
+	{"files", [][]string{{"tree"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
 	{"keys", [][]string{{"hostkey", "certificate"}, {"pubkey"}}, []string{"records", "keep"}},
 	{"records", nil, []string{"keep"}},
 	{"api", nil, []string{"keep"}},

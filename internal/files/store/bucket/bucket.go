@@ -23,6 +23,7 @@ type Bucket struct {
 	d       Driver
 	name    string // of the store
 	prefix  string // "" or with a slash at its end
+	refuses string
 	memory  *Memory
 	scratch func() (*scratch.File, error)
 	notes   notes
@@ -42,6 +43,7 @@ type Setup struct {
 	Driver  Driver
 	Store   string // the store's name
 	Prefix  string
+	Refuses string // characters that its keys can't have
 	Memory  *Memory
 	Scratch func() (*scratch.File, error)
 	Notes   string // folder in which it is noted what must be cleaned up if the process ends
@@ -50,7 +52,7 @@ type Setup struct {
 
 // New gives a bucket. What an end of the process has left in it is cleaned up meanwhile.
 func New(s Setup) *Bucket {
-	b := &Bucket{d: s.Driver, name: s.Store, prefix: s.Prefix, memory: s.Memory, scratch: s.Scratch, notes: notes{s.Notes, s.Store}, log: s.Log, markers: known{at: map[string]time.Time{}}, folders: known{at: map[string]time.Time{}}, names: locks{held: map[string]*lock{}}}
+	b := &Bucket{d: s.Driver, name: s.Store, prefix: s.Prefix, refuses: s.Refuses, memory: s.Memory, scratch: s.Scratch, notes: notes{s.Notes, s.Store}, log: s.Log, markers: known{at: map[string]time.Time{}}, folders: known{at: map[string]time.Time{}}, names: locks{held: map[string]*lock{}}}
 	if b.prefix != "" {
 		b.prefix += "/"
 	}
@@ -118,6 +120,8 @@ func (f *folder) key(op, name string) (string, error) {
 	switch {
 	case !utf8.ValidString(name):
 		return "", errUTF8
+	case strings.ContainsAny(name, f.b.refuses):
+		return "", keep.Refuse(keep.BadName, "this store takes names without "+f.b.refuses+" only")
 	case len(key)+1 > maxKey:
 		return "", wrong(op, name, syscall.ENAMETOOLONG)
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/blob"
 	"urbankeep/internal/files/store/bucket"
 	"urbankeep/internal/files/store/object"
 	"urbankeep/internal/files/store/remote"
@@ -57,11 +58,25 @@ func (k *Stores) object(s keep.Store) (*backing, error) {
 	if err != nil {
 		return nil, err
 	}
-	return k.bucket(s, d, transport), nil
+	return k.bucket(s, d, "", transport), nil
 }
 
-func (k *Stores) bucket(s keep.Store, d bucket.Driver, transport *http.Transport) *backing {
-	b := bucket.New(bucket.Setup{Driver: d, Store: s.Name, Prefix: s.Site.Prefix, Memory: k.memory, Notes: k.spool(), Log: k.log,
+// blob opens a store in a container of blobs.
+func (k *Stores) blob(s keep.Store) (*backing, error) {
+	secret, err := secretOf(s)
+	if err != nil {
+		return nil, err
+	}
+	transport := newTransport()
+	d, err := blob.Open(s.Site, secret, transport)
+	if err != nil {
+		return nil, err
+	}
+	return k.bucket(s, d, blob.Refuses, transport), nil
+}
+
+func (k *Stores) bucket(s keep.Store, d bucket.Driver, refuses string, transport *http.Transport) *backing {
+	b := bucket.New(bucket.Setup{Driver: d, Store: s.Name, Prefix: s.Site.Prefix, Refuses: refuses, Memory: k.memory, Notes: k.spool(), Log: k.log,
 		Scratch: func() (*scratch.File, error) { return k.scratch(k.spool()) }})
 	open := &checked{s: s, open: func() (store.Folder, error) { return b.Root(), nil }}
 	return &backing{root: open.root, stop: func() {

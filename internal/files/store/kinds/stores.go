@@ -196,6 +196,8 @@ func (k *Stores) back(s keep.Store) (*backing, error) {
 		return k.sealed(s)
 	case keep.Object:
 		return k.object(s)
+	case keep.Blob:
+		return k.blob(s)
 	case keep.Remote:
 		return remoteOf(s)
 	}

@@ -23,14 +23,15 @@ import (
 
 // Kind is a kind of store that is tried.
 type Kind struct {
-	Open   func(t *testing.T) store.Folder // an empty folder; the suite closes it
-	Links  bool                            // it has symbolic links
-	Exact  bool                            // names may be any bytes, not only UTF-8
-	Many   int                             // how many names one folder is tried with
-	Large  int64                           // of a large file, bytes
-	Rounds int                             // of random work on one file
-	Modes  bool                            // it keeps modes
-	Shared bool                            // two writers of one file see each other, as on a disk
+	Open    func(t *testing.T) store.Folder // an empty folder; the suite closes it
+	Links   bool                            // it has symbolic links
+	Exact   bool                            // names may be any bytes, not only UTF-8
+	Refuses string                          // characters that names can't have
+	Many    int                             // how many names one folder is tried with
+	Large   int64                           // of a large file, bytes
+	Rounds  int                             // of random work on one file
+	Modes   bool                            // it keeps modes
+	Shared  bool                            // two writers of one file see each other, as on a disk
 }
 
 // Run tries everything.
@@ -123,6 +124,11 @@ func names(t *testing.T, k Kind, f store.Folder) {
 	odd := []string{"a b", " ", "-", "...", "ü", "u\u0308", "日本", "100%", "%41", "a+b&c=d", "x?y#z", `q"'`, "<a>", "semi;colon", strings.Repeat("n", 120), "a", "a-", "a.b", "A'", "tab\there", "co:lon", "back\\slash"}
 	if k.Exact {
 		odd = append(odd, "\xff\xfe")
+	}
+	odd = slices.DeleteFunc(odd, func(name string) bool { return strings.ContainsAny(name, k.Refuses) })
+	for _, c := range k.Refuses {
+		_, err := f.Open("a"+string(c)+"b", os.O_WRONLY|os.O_CREATE|os.O_EXCL, store.FileMode)
+		assert.Error(t, err)
 	}
 	for i, name := range odd {
 		Put(t, f, name, []byte(fmt.Sprint(i)))
