@@ -24,7 +24,7 @@ type wing struct {
 var house = []wing{
 	{"cmd/urbankeep", nil, []string{"program", "face"}},
 	{"program", nil, []string{"demo", "service", "face"}},
-	{"demo", nil, []string{"service", "face", "desk", "people", "keys", "records", "api", "keep"}},
+	{"demo", nil, []string{"service", "face", "desk", "people", "files", "keys", "records", "api", "keep"}},
 	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"face", [][]string{{"cli", "web"}, {"command"}}, []string{"desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"protocol", [][]string{{"ftp", "sftp"}, {"wire"}}, []string{"files", "keep"}},

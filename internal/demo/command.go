@@ -42,9 +42,14 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 	}
 	o.Dir = dir
 	city := newCity(dir)
+	stop := func() {}
+	defer func() { stop() }()
 	hooks := service.Hooks{
-		Before: func(ctx context.Context, s *service.Service) error {
-			if err := city.build(ctx, s); err != nil {
+		Before: func(ctx context.Context, s *service.Service) (err error) {
+			if err = city.build(ctx, s); err == nil {
+				stop, err = city.storeElsewhere(ctx, s)
+			}
+			if err != nil {
 				return fmt.Errorf("build the sample city: %w", err)
 			}
 			fmt.Fprintf(env.Out, "Port Selwyn stands in %s; its credentials are in %s\n", dir, filepath.Join(dir, credentialsFile))

@@ -55,6 +55,19 @@ async function mark(name: string) {
   }
   await load()
 }
+const trying = ref('')
+const tried = ref<Schemas['StoreCheck'] & { of: string }>()
+async function check(name: string) {
+  trying.value = name
+  try {
+    tried.value = { ...(await call<Schemas['StoreCheck']>('POST', `/stores/${name}/check`)), of: name }
+  } catch (error) {
+    message.error(sentence(error))
+  } finally {
+    trying.value = ''
+  }
+  await load()
+}
 async function remove(name: string) {
   try {
     await call('DELETE', `/stores/${name}`)
@@ -86,21 +99,29 @@ const close = () => router.push('/stores')
     <div id="grounds" class="sheet">
       <header><h2>Stores</h2><span class="soft">{{ grounds.length ? `they may lie in ${grounds.join(', ')}` : 'they may lie anywhere on the machine' }}</span></header>
       <TableFrame label="Stores">
-        <thead><tr><th>Store</th><th>Folder of the machine</th><th>State</th><th>What is acknowledged outlives</th><th>Mounted by</th><th></th></tr></thead>
+        <thead><tr><th>Store</th><th>Kind</th><th>Where</th><th>State</th><th>What is acknowledged outlives</th><th>Mounted by</th><th></th></tr></thead>
         <tbody>
           <tr v-for="s in stores" :key="s.name">
             <td>{{ s.name }}</td>
-            <td class="mono">{{ s.folder }}</td>
-            <td class="wrap"><template v-if="!s.away">there</template><template v-else><b class="wrong">away</b> {{ s.away }} <button v-if="mayChange" class="plain" @click="mark(s.name)">Take what is there</button></template></td>
+            <td>{{ s.kind }}</td>
+            <td class="mono where" :title="s.where">{{ s.where }}</td>
+            <td class="wrap"><template v-if="!s.away">there</template><template v-else><b class="wrong">away</b> {{ s.away }} <button v-if="mayChange && (s.kind === 'disk' || s.kind === 'sealed') && s.site?.key !== 'passphrase'" class="plain" @click="mark(s.name)">Take what is there</button></template></td>
             <td>
               <NSelect v-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
               <template v-else>{{ durabilities.find((d) => d.value === s.durability)?.label }}</template>
             </td>
             <td class="wrap">{{ s.mountedBy.join(', ') || 'nobody' }}</td>
-            <td class="number"><button v-if="mayChange && !s.mountedBy.length" class="plain" @click="remove(s.name)">Remove</button></td>
+            <td class="number">
+              <button v-if="mayChange" class="plain" :disabled="trying === s.name" @click="check(s.name)">{{ trying === s.name ? 'Trying…' : 'Try it' }}</button>
+              <button v-if="mayChange && !s.mountedBy.length" class="plain" @click="remove(s.name)">Remove</button>
+            </td>
           </tr>
         </tbody>
       </TableFrame>
+      <div v-if="tried" class="tried" role="status">
+        <p><b>{{ tried.of }}</b> {{ tried.fine ? 'can do all that the service asks of it.' : 'can\'t do all that the service asks of it:' }} <button class="plain" @click="tried = undefined">Close</button></p>
+        <ul><li v-for="step in tried.steps" :key="step.what"><span :class="{ wrong: !step.fine }">{{ step.fine ? '✓' : '✗' }}</span> {{ step.what }} <span class="soft">{{ step.took }} ms</span><template v-if="step.say"> – {{ step.say }}</template></li></ul>
+      </div>
       <StoreForm v-if="mayChange" @added="load" />
     </div>
     <div class="sheet">
@@ -132,6 +153,10 @@ const close = () => router.push('/stores')
 <style scoped>
 .wrap { white-space: normal; min-width: 160px; }
 .durability { width: 190px; }
+.where { max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
+.tried { padding: 10px 14px; border-top: 1px solid var(--line); }
+.tried p { margin: 0 0 6px; }
+.tried ul { margin: 0; padding: 0; list-style: none; columns: 2; }
 .wrong { color: var(--brick); }
 .members { margin: 0; }
 .members a { margin-left: 8px; }

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -44,11 +45,32 @@ func Open(site keep.Site, secret keep.Secret, transport http.RoundTripper) (buck
 	if region == "" {
 		region = "us-east-1" // what stores without regions expect in a signature
 	}
-	core, err := minio.NewCore(at.Host, &minio.Options{Creds: credentials.NewStaticV4(site.User, secret.Reveal(), ""), Secure: at.Scheme == "https", Transport: transport, Region: region, BucketLookup: lookup, MaxRetries: 4})
+	core, err := minio.NewCore(at.Host, &minio.Options{Creds: credentials.NewStaticV4(site.User, secret.Reveal(), ""), Secure: at.Scheme == "https", Transport: &careful{RoundTripper: transport}, Region: region, BucketLookup: lookup, MaxRetries: 4})
 	if err != nil {
 		return nil, err
 	}
 	return &driver{core, site.Bucket}, nil
+}
+
+// careful uses a connection no more on which an answer without a body had one: some servers end a deletion (204) with
+// the last chunk of none, which the next answer on that connection would begin with.
+type careful struct {
+	http.RoundTripper
+	sloppy atomic.Bool // the server is seen to do so, or may: nothing is known yet
+	known  atomic.Bool
+}
+
+func (c *careful) RoundTrip(r *http.Request) (*http.Response, error) {
+	if r.Method == http.MethodDelete && (!c.known.Load() || c.sloppy.Load()) {
+		r = r.Clone(r.Context())
+		r.Close = true
+	}
+	answer, err := c.RoundTripper.RoundTrip(r)
+	if err == nil && r.Method == http.MethodDelete && answer.StatusCode == http.StatusNoContent {
+		c.sloppy.Store(len(answer.TransferEncoding) > 0)
+		c.known.Store(true)
+	}
+	return answer, err
 }
 
 // The names under which it is kept with an object what objects don't have.
