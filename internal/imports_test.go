@@ -28,7 +28,7 @@ var house = []wing{
 	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"face", [][]string{{"cli", "web"}, {"command"}}, []string{"desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"protocol", [][]string{{"ftp", "sftp"}, {"wire"}}, []string{"files", "keep"}},
-	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
+	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
 	{"watch", [][]string{{"traffic", "series", "collector", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
 	{"files", [][]string{{"tree"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},

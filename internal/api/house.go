@@ -85,6 +85,27 @@ type StoreStep struct {
 	Took int64  `json:"took"`          // milliseconds
 }
 
+// StoreMove is the move of all that is in one store to another, planned or under way.
+type StoreMove struct {
+	From        string   `json:"from"`
+	To          string   `json:"to"`
+	Phase       string   `json:"phase"` // planned, copying, closing (nobody uses the store while the last files are brought), done, failed
+	Files       int64    `json:"files"`
+	Bytes       int64    `json:"bytes"`
+	CopiedFiles int64    `json:"copiedFiles"`
+	CopiedBytes int64    `json:"copiedBytes"`
+	SameFiles   int64    `json:"sameFiles"`           // were there already, verified before
+	Left        int64    `json:"left"`                // names that can't be brought, such as links to a store without links
+	MountedBy   []string `json:"mountedBy,omitempty"` // planned: whose mounts will lead to the other store
+	Say         string   `json:"say,omitempty"`       // failed: why
+}
+
+// StoreMoveAsked asks for a move.
+type StoreMoveAsked struct {
+	To  string `json:"to"`
+	Dry bool   `json:"dry,omitempty"` // only plan it
+}
+
 // Passphrase unlocks the key of a sealed store.
 type Passphrase struct {
 	Passphrase string `json:"passphrase"`

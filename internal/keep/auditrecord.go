@@ -58,6 +58,7 @@ const (
 	StoreSet        Action = "store-set"
 	StoreRemove     Action = "store-remove"
 	StoreUnlock     Action = "store-unlock"
+	StoreMove       Action = "store-move"
 	GroundsSet      Action = "store-grounds-set"
 	GateSet         Action = "gate-set"
 	QuotaRecount    Action = "quota-recount"

@@ -13,7 +13,7 @@ var (
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, Touching, Linking, Resizing, Hashing,
 		PasswordChange, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
-		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, GroundsSet,
+		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
 		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet,
 	}

@@ -344,6 +344,9 @@ func (s *Service) Start(ctx context.Context) error {
 	s.quit = quit
 	s.serving.Go(func() { s.housekeep(keeping) })
 	s.serving.Go(func() { s.lookAround(keeping) })
+	if err := s.Office.ResumeMove(keeping); err != nil {
+		s.log.Error("the move of a store does not go on", "cause", err)
+	}
 	return nil
 }
 
@@ -395,6 +398,9 @@ func (s *Service) Failed() <-chan error { return s.failed }
 func (s *Service) Stop(ctx context.Context) error {
 	if s.quit != nil {
 		s.quit()
+	}
+	if s.Office != nil {
+		s.Office.EndMoves()
 	}
 	s.posts.shutDown(ctx)
 	if s.web != nil {

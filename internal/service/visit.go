@@ -132,7 +132,9 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	unable := func(err error) (*tree.Tree, error) {
 		var away *keep.Fault
 		if errors.As(err, &away) && away.Reason == keep.StoreAway {
-			d.log.Error("a store is away", "account", a.Name, "cause", away.Cause)
+			if away.Cause != nil { // else it is being moved
+				d.log.Error("a store is away", "account", a.Name, "cause", away.Cause)
+			}
 			return nil, away
 		}
 		d.log.Error("tree can't be opened", "account", a.Name, "cause", err)

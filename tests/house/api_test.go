@@ -221,6 +221,17 @@ func house(t *testing.T, k *testkit.Keep, c *testkit.Caller) {
 	assert.NotEmpty(t, made.Key)
 	c.Call("POST", "/stores/safe/unlock", `{"passphrase": "another one"}`, 422, nil)
 	c.Call("POST", "/stores/safe/unlock", `{"passphrase": "a long passphrase"}`, 200, nil)
+	c.Call("GET", "/stores/safe/move", nil, 404, nil)
+	c.Call("POST", "/stores/safe/move", `{"to": "files"}`, 422, nil) // it is in use
+	c.Call("POST", "/stores/safe/move", `{"to": "plates", "dry": true}`, 200, nil)
+	c.Call("POST", "/stores/safe/move", `{"to": "plates"}`, 200, nil)
+	c.Call("GET", "/stores/safe/move", nil, 200, nil)
+	require.Eventually(t, func() bool {
+		var moved api.StoreMove
+		c.Call("GET", "/stores/safe/move", nil, 200, &moved)
+		return moved.Phase == "done"
+	}, testkit.Patience, 50*time.Millisecond, "waited for an empty store to be moved")
+	c.Call("DELETE", "/stores/safe/move", nil, 404, nil)
 	c.Call("DELETE", "/stores/safe", nil, 204, nil)
 	for field, wrong := range map[string]api.StoreNew{
 		"kind": {Name: "x", Kind: "cloud"}, "endpoint": {Name: "x", Kind: keep.Object, Site: keep.Site{Endpoint: "objects"}}, "hostKeys": {Name: "x", Kind: keep.Remote, Site: keep.Site{Endpoint: "a:22", User: "u", Folder: "/"}},

@@ -71,13 +71,18 @@ func LaunchAgain(t *testing.T, dir string, args ...string) *Process {
 // CLI runs a command of the program and reads its JSON.
 func (p *Process) CLI(v any, stdin string, args ...string) {
 	p.t.Helper()
-	run := exec.Command(Binary(p.t), append(args, "-data", p.Dir, "-json")...)
+	run := p.Command(append(args, "-json")...)
 	run.Stdin = strings.NewReader(stdin)
 	out, err := run.Output()
 	require.NoError(p.t, err, "%v: %s", args, out)
 	if v != nil {
 		require.NoError(p.t, json.Unmarshal(out, v))
 	}
+}
+
+// Command is one of our commands against the service.
+func (p *Process) Command(args ...string) *exec.Cmd {
+	return exec.Command(Binary(p.t), append(args, "-data", p.Dir)...)
 }
 
 // Curl is the real curl with the account of AddAccount.

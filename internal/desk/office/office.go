@@ -69,6 +69,7 @@ type Office struct {
 	Log         *slog.Logger
 
 	retiring sync.Mutex // one at a time
+	moving   moves
 	changing sync.Mutex // one change of an account at a time: each starts from the one before
 }
 

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
 	"net/url"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/face/command"
@@ -19,6 +21,7 @@ func storeCommands() []*command.Command {
 		clientCommand("store add", "NAME [FOLDER]", "Make a folder, a bucket or a folder of another server a store", storeAddHelp, storeAdd),
 		clientCommand("store list", "", "List the stores and who uses them", "", storeList),
 		clientCommand("store check", "NAME", "Try everything that the service asks of a store", "It does so with files of its own, which no account sees and which it removes.", storeCheck),
+		clientCommand("store move", "FROM [TO]", "Bring all that is in a store to another, and switch the mounts", storeMoveHelp, storeMove),
 		clientCommand("store unlock", "NAME", "Give the passphrase of a sealed store's key", "It holds until the service ends, and is kept in memory only. It is asked for, or comes as the first line of standard input.", storeUnlock),
 		clientCommand("store set", "NAME", "Say whether files outlive a power cut, or how a store is reached",
 			"-durability power: an upload that is acknowledged is on the medium. -durability process: it outlives the end of the service. It holds for sessions that begin.", storeSet),
@@ -163,6 +166,91 @@ func storeCheck(_ *flag.FlagSet, f *common) run {
 		}
 		return nil
 	}
+}
+
+const storeMoveHelp = `The plan is shown first. Files are copied while the service runs, and each is verified by its SHA-256. In the end the sessions that use the store
+are ended, the last changes are brought, and the mounts of accounts and groups lead to the other store. The old one stays as it is: look at it, then
+store remove FROM. A move goes on after a break of the service, and when this command is ended; store move FROM shows how far it is.`
+
+func storeMove(flags *flag.FlagSet, f *common) run {
+	dry := flags.Bool("dry", false, "show the plan, and move nothing")
+	meant := flags.Bool("meant", false, "begin without asking")
+	stop := flags.Bool("stop", false, "stop the move of FROM; its mounts stay as they are, and so does what was copied")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		at := "/stores/" + url.PathEscape(args[0]) + "/move"
+		var m api.StoreMove
+		if *stop {
+			if err := c.call(ctx, http.MethodDelete, at, nil, &m); err != nil {
+				return err
+			}
+			return sayMove(env, f, m)
+		}
+		if len(args) == 2 {
+			if err := c.call(ctx, http.MethodPost, at, api.StoreMoveAsked{To: args[1], Dry: true}, &m); err != nil {
+				return err
+			}
+			if *dry {
+				return sayMove(env, f, m)
+			}
+			if !*meant {
+				what := fmt.Sprintf("%s in %s go from %s to %s; then the mounts of %s lead there.", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, dash(strings.Join(m.MountedBy, ", ")))
+				if m.Left > 0 {
+					what += fmt.Sprintf(" %s can't be brought and stay behind.", keep.SayMany(m.Left, "name"))
+				}
+				if err := confirm(env, what, "add -meant."); err != nil {
+					return err
+				}
+			}
+			if err := c.call(ctx, http.MethodPost, at, api.StoreMoveAsked{To: args[1]}, &m); err != nil {
+				return err
+			}
+		} else if err := c.call(ctx, http.MethodGet, at, nil, &m); err != nil {
+			return err
+		}
+		for said := ""; m.Phase != "done" && m.Phase != "failed"; {
+			if now := moveLine(m); !*f.json && now != said {
+				fmt.Fprintln(env.Err, now)
+				said = now
+			}
+			select {
+			case <-ctx.Done():
+				return errors.New("it goes on by itself: store move " + m.From + " shows how far it is")
+			case <-time.After(time.Second):
+			}
+			if err := c.call(ctx, http.MethodGet, at, nil, &m); err != nil {
+				return err
+			}
+		}
+		if m.Phase == "failed" {
+			return fmt.Errorf("the store %s was not moved, and its mounts are as they were: %s", m.From, m.Say)
+		}
+		return sayMove(env, f, m)
+	}
+}
+
+func moveLine(m api.StoreMove) string {
+	if m.Phase == "closing" {
+		return "the last files are brought; nobody uses the store meanwhile"
+	}
+	return fmt.Sprintf("%s of %s in %s copied and verified", size(m.CopiedBytes), size(m.Bytes), keep.SayMany(m.Files, "file"))
+}
+
+func sayMove(env command.Env, f *common, m api.StoreMove) error {
+	if *f.json {
+		return printJSON(env.Out, m)
+	}
+	switch m.Phase {
+	case "planned":
+		fmt.Fprintf(env.Out, "%s in %s would go from %s to %s; then these mounts would lead there: %s\n", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, dash(strings.Join(m.MountedBy, ", ")))
+	case "done":
+		fmt.Fprintf(env.Out, "%s is in %s now: %s copied and verified, %d were there. The mounts lead there; %s stays as it was\n", m.From, m.To, keep.SayMany(m.CopiedFiles, "file"), m.SameFiles, m.From)
+	default:
+		fmt.Fprintf(env.Out, "the move of %s to %s has ended: %s. What was copied stays in %s\n", m.From, m.To, moveLine(m), m.To)
+	}
+	if m.Left > 0 {
+		fmt.Fprintf(env.Out, "%s can't be brought\n", keep.SayMany(m.Left, "name"))
+	}
+	return nil
 }
 
 func storeUnlock(_ *flag.FlagSet, f *common) run {

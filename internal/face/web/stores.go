@@ -92,6 +92,37 @@ func (s *Server) checkStore(c *gin.Context) error {
 	return nil
 }
 
+func (s *Server) storeMove(c *gin.Context) error {
+	found, err := s.Office.Move(c.Param("name"))
+	return reply(c, found, err)
+}
+
+func (s *Server) moveStore(c *gin.Context) error {
+	var ask api.StoreMoveAsked
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if ask.Dry {
+		plan, err := s.Office.PlanMove(c.Request.Context(), c.Param("name"), ask.To)
+		return reply(c, plan, err)
+	}
+	begun, err := s.Office.StartMove(c.Request.Context(), actor(c), c.Param("name"), ask.To)
+	return reply(c, begun, err)
+}
+
+func (s *Server) stopStoreMove(c *gin.Context) error {
+	ended, err := s.Office.StopMove(c.Request.Context(), actor(c), c.Param("name"))
+	return reply(c, ended, err)
+}
+
+// reply answers with what was found.
+func reply(c *gin.Context, found any, err error) error {
+	if err == nil {
+		c.JSON(http.StatusOK, found)
+	}
+	return err
+}
+
 func (s *Server) unlockStore(c *gin.Context) error {
 	var ask api.Passphrase
 	if err := body(c, &ask); err != nil {

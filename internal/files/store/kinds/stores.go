@@ -27,6 +27,7 @@ type Stores struct {
 	mu          sync.Mutex
 	open        map[string]*backing // by name, of what is not just a folder
 	passphrases map[string]string   // of keys, by the store's name
+	held        map[string]error    // why a store's mounts are not opened, by its name
 }
 
 // backing is what is behind a store.
@@ -40,7 +41,7 @@ type backing struct {
 
 // New gives the stores of a data folder.
 func New(dir string, log *slog.Logger) *Stores {
-	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, passphrases: map[string]string{}}
+	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, passphrases: map[string]string{}, held: map[string]error{}}
 }
 
 // Close lets go of what is behind the stores.
@@ -63,6 +64,17 @@ func (k *Stores) Forget(name string) {
 	}
 }
 
+// Hold keeps a store's mounts from being opened, for a reason, until that is nil. Who has one open keeps it.
+func (k *Stores) Hold(name string, why error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if why == nil {
+		delete(k.held, name)
+		return
+	}
+	k.held[name] = why
+}
+
 // Look opens one folder of a store (relative, slash-separated, "." for the whole
 // store) when it is there. No link is followed below the store's own folder.
 func (k *Stores) Look(s keep.Store, folder string) (store.Folder, error) {
@@ -77,6 +89,12 @@ func (k *Stores) Look(s keep.Store, folder string) (store.Folder, error) {
 // Open is Look for a mount: it makes what is missing (of a marked store nothing but folders in it), and gives how many folders of
 // the store were made. A link on the way is refused: mount the folder that it leads to.
 func (k *Stores) Open(s keep.Store, folder string) (f store.Folder, made int, err error) {
+	k.mu.Lock()
+	held := k.held[s.Name]
+	k.mu.Unlock()
+	if held != nil {
+		return nil, 0, held
+	}
 	if s.Mark == "" && s.Local() {
 		if err := os.MkdirAll(s.Folder, store.FolderMode); err != nil {
 			return nil, 0, fmt.Errorf("make the folder of store %s: %w", s.Name, err)
