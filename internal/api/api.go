@@ -211,12 +211,13 @@ type AuditRecord struct {
 	Outcome   keep.Outcome  `json:"outcome"`
 	Reason    keep.Reason   `json:"reason,omitempty"`
 	Detail    string        `json:"detail,omitempty"`
+	Hash      string        `json:"hash,omitempty"` // SHA-256 of a whole upload, where its store has that noted
 }
 
 // RecordOf is an audit record as it goes out, its seconds to the microsecond.
 func RecordOf(r *keep.AuditRecord) AuditRecord {
 	return AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address, Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session,
-		Action: r.Action, Path: r.Path, Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Seconds: float64(r.Duration.Microseconds()) / 1e6, Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail}
+		Action: r.Action, Path: r.Path, Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Seconds: float64(r.Duration.Microseconds()) / 1e6, Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail, Hash: r.Hash()}
 }
 
 // AuditReport is what walking the chain found.

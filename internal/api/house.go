@@ -66,6 +66,7 @@ type Store struct {
 	Recipient string         `json:"recipient,omitempty"` // sealed: the public key that files are encrypted to
 	MountedBy []string       `json:"mountedBy"`           // accounts, and groups as "group NAME", with a mount in it
 
+	Hashes     bool            `json:"hashes"`         // the trail holds the SHA-256 of each whole upload
 	Durability keep.Durability `json:"durability"`     // what an acknowledgement promises of what is in it
 	Away       string          `json:"away,omitempty"` // why it can't be used now
 	Key        string          `json:"key,omitempty"`  // sealed, just added: what opens its files, for safe keeping; it is shown this once
@@ -114,6 +115,7 @@ type Passphrase struct {
 // StoreChange changes a store; what is nil stays.
 type StoreChange struct {
 	Durability *keep.Durability `json:"durability,omitempty"`
+	Hashes     *bool            `json:"hashes,omitempty"`
 	User       *string          `json:"user,omitempty"`
 	Secret     *string          `json:"secret,omitempty"`
 	SecretFrom *string          `json:"secretFrom,omitempty"`

@@ -1,6 +1,9 @@
 package keep
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Action is what was done or tried, in one fixed word.
 type Action string
@@ -110,6 +113,24 @@ type AuditRecord struct {
 	Outcome   Outcome
 	Reason    Reason
 	Detail    string // a sentence for people; for operators' changes, before and after as JSON
+}
+
+// hashed begins the detail of an upload whose hash is known.
+const hashed = "SHA-256 "
+
+// SetHash notes the SHA-256 of a whole upload, in hexadecimal.
+func (r *AuditRecord) SetHash(sum string) {
+	if r.Detail == "" {
+		r.Detail = hashed + sum
+	}
+}
+
+// Hash is the SHA-256 of a whole upload, in hexadecimal, "" when it is not known.
+func (r *AuditRecord) Hash() string {
+	if sum, is := strings.CutPrefix(r.Detail, hashed); is && r.Action == Uploading && r.Outcome == Done {
+		return sum
+	}
+	return ""
 }
 
 // OutcomeOf sorts a fault into refused, interrupted or failed; nil is done.

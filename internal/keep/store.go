@@ -16,6 +16,7 @@ type Store struct {
 	Folder     string     // disk and sealed: absolute path on this machine; never shown to a client
 	Mark       string     // the number that is in the folder's mark file; "": it has none yet
 	Durability Durability // what an acknowledgement promises of what is in it
+	Hashes     bool       // the trail holds the SHA-256 of each whole upload
 	Site       Site       // of other kinds than disk
 	Secret     Secret     `json:"-"` // object: the secret key; blob: the account's key; remote: a password
 }

@@ -140,7 +140,7 @@ func (o *Office) putStore(ctx context.Context, who Actor, was keep.Store) error 
 		_, _, err = o.AddStore(ctx, who, was, "")
 		return err
 	}
-	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability, s.Site = was.Durability, was.Site })
+	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability, s.Hashes, s.Site = was.Durability, was.Hashes, was.Site })
 	return err
 }
 

@@ -273,6 +273,7 @@ func storeUnlock(_ *flag.FlagSet, f *common) run {
 
 func storeSet(flags *flag.FlagSet, f *common) run {
 	durability := flags.String("durability", "", "power or process: what the `end` of is outlived by what is acknowledged")
+	hashes := flags.String("hashes", "", "`on` or off: whether the trail holds the SHA-256 of each whole upload")
 	site := siteFlags(flags)
 	secret := flags.Bool("secret", false, "ask for another secret")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
@@ -280,6 +281,13 @@ func storeSet(flags *flag.FlagSet, f *common) run {
 		if *durability != "" {
 			d := keep.Durability(*durability)
 			ask.Durability = &d
+		}
+		switch on := *hashes == "on"; *hashes {
+		case "on", "off":
+			ask.Hashes = &on
+		case "":
+		default:
+			return command.Usagef("-hashes takes on or off")
 		}
 		flags.Visit(func(given *flag.Flag) {
 			switch given.Name {
@@ -324,6 +332,9 @@ func storeChanged(ctx context.Context, env command.Env, c *client, f *common, me
 		return printJSON(env.Out, s)
 	}
 	_, err := fmt.Fprintf(env.Out, "store %s in %s: %s\n", s.Name, s.Where, promises[s.Durability])
+	if s.Hashes {
+		fmt.Fprintln(env.Out, "the trail holds the SHA-256 of each whole upload")
+	}
 	return err
 }
 

@@ -28,6 +28,7 @@ type File struct {
 	moved   atomic.Int64
 
 	recorded func(keep.AuditRecord) error // ends what was announced
+	sum      *sum                         // nil: nobody wants to know
 
 	stopped chan struct{} // closed when somebody ended the transfer
 	mu      sync.Mutex
@@ -120,6 +121,7 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 		n, err = f.held.Write(off, most, func(fits int) (int, error) { return f.f.WriteAt(p[:fits], off) })
 	}
 	f.count(n)
+	f.sum.add(p[:max(n, 0)], off)
 	if err == nil && most < len(p) {
 		err = policy.CheckSize(off + int64(len(p)))
 	}
@@ -304,6 +306,12 @@ func (f *File) end(why error) error {
 		why = f.broken
 	}
 	f.mu.Unlock()
+	size := int64(-1)
+	if f.sum != nil {
+		if info, err := f.f.Stat(); err == nil {
+			size = info.Size()
+		}
+	}
 	if err := f.settle(why == nil); err != nil && why == nil {
 		why = asFault(err)
 	}
@@ -314,6 +322,9 @@ func (f *File) end(why error) error {
 	r := f.t.base(action, f.path)
 	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
 	f.t.ended(&r, why)
+	if text := f.sum.whole(size); why == nil && text != "" {
+		r.SetHash(text)
+	}
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.recorded(r); err != nil {
 		return err

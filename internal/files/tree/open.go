@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"crypto/sha256"
 	"errors"
 	"io/fs"
 	"os"
@@ -138,6 +139,9 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 		return nil, err
 	}
 	f := &File{t: t, mode: mode, created: create}
+	if p.m.hashes && mode.Write && mode.Offset == 0 && (create || mode.Truncate || p.seen.Size() == 0) {
+		f.sum = &sum{of: sha256.New()}
+	}
 	if err = begin(&p); err == nil && create {
 		f.f, f.held, err = t.create(&p, mode)
 		err = p.full(err)
