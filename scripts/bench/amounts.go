@@ -7,6 +7,7 @@ import "time"
 var (
 	largeMiB   = 1024 // of the large file
 	smallFiles = 5000
+	fewObjects = 1000
 	entries    = 100_000 // of a listed folder
 	idlers     = 200     // idle sessions
 	signInRuns = 400
@@ -33,7 +34,7 @@ const (
 )
 
 func beTiny() {
-	largeMiB, smallFiles, entries, idlers, signInRuns = 2, 40, 200, 4, 4
+	largeMiB, smallFiles, fewObjects, entries, idlers, signInRuns = 2, 40, 20, 200, 4, 4
 	fewRecords, manyRecords, someRecords = 500, 2000, 500
 	crowdAccounts, crowdGroups = 20, 4
 	liveSessions, liveWatch = 10, time.Second

@@ -26,9 +26,12 @@ func main() {
 		beTiny()
 	}
 	var err error
-	if flag.Arg(0) == "floor" {
+	switch flag.Arg(0) {
+	case "floor":
 		err = serveFloor()
-	} else {
+	case "objects":
+		err = serveObjects()
+	default:
 		err = bench(flag.Args())
 	}
 	if err != nil {
@@ -160,6 +163,7 @@ type world struct {
 	crowdedAt    string
 	trails       trails
 	disk         durable
+	elsewhere    elsewhere
 }
 
 func (w *world) start() error {
@@ -276,7 +280,10 @@ func (w *world) startFloor() error {
 func (w *world) stop() {
 	w.trails.close()
 	w.disk.stop()
-	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded} {
+	if w.elsewhere.sealed != "" {
+		os.RemoveAll(w.elsewhere.sealed)
+	}
+	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
 			p.Wait()

@@ -31,6 +31,7 @@ type Bucket struct {
 	files   whole.Files
 	markers known // folders that have their mark
 	folders known // folders that are there
+	absent  known // names that nothing has, as who looked last was told
 	names   locks
 
 	ctx  context.Context // ends with the bucket
@@ -52,7 +53,7 @@ type Setup struct {
 
 // New gives a bucket. What an end of the process has left in it is cleaned up meanwhile.
 func New(s Setup) *Bucket {
-	b := &Bucket{d: s.Driver, name: s.Store, prefix: s.Prefix, refuses: s.Refuses, memory: s.Memory, scratch: s.Scratch, notes: notes{s.Notes, s.Store}, log: s.Log, markers: known{at: map[string]time.Time{}}, folders: known{at: map[string]time.Time{}}, names: locks{held: map[string]*lock{}}}
+	b := &Bucket{d: s.Driver, name: s.Store, prefix: s.Prefix, refuses: s.Refuses, memory: s.Memory, scratch: s.Scratch, notes: notes{s.Notes, s.Store}, log: s.Log, markers: newKnown(knownFor), folders: newKnown(knownFor), absent: newKnown(absentFor), names: locks{held: map[string]*lock{}}}
 	if b.prefix != "" {
 		b.prefix += "/"
 	}
@@ -208,24 +209,29 @@ func (b *Bucket) putMarker(ctx context.Context, prefix string, kept Kept) error 
 		return b.fault(err)
 	}
 	b.markers.add(prefix)
+	b.absent.drop(strings.TrimSuffix(prefix, "/"))
 	return nil
 }
 
 // known remembers folders for a while: others than this service may take them away.
 type known struct {
-	mu sync.Mutex
-	at map[string]time.Time
+	mu   sync.Mutex
+	at   map[string]time.Time
+	long time.Duration
 }
 
 const (
-	knownFor = 30 * time.Second
-	maxKnown = 10_000
+	knownFor  = 30 * time.Second
+	absentFor = 2 * time.Second // from a look to what is done upon it
+	maxKnown  = 10_000
 )
+
+func newKnown(long time.Duration) known { return known{at: map[string]time.Time{}, long: long} }
 
 func (k *known) knows(prefix string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return time.Since(k.at[prefix]) < knownFor
+	return time.Since(k.at[prefix]) < k.long
 }
 
 func (k *known) add(prefix string) {
@@ -241,6 +247,12 @@ func (k *known) add(prefix string) {
 func (b *Bucket) gone(prefix string) {
 	b.markers.forget(prefix)
 	b.folders.forget(prefix)
+}
+
+func (k *known) drop(key string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.at, key)
 }
 
 func (k *known) forget(prefix string) {

@@ -408,6 +408,7 @@ func (s *sink) done(size int64) error {
 	defer s.f.mu.Unlock()
 	s.f.o = Object{Key: s.f.o.Key, Size: size, Modified: time.Now(), Kept: kept}
 	s.f.there = true
+	s.f.b.absent.drop(s.f.o.Key)
 	return nil
 }
 

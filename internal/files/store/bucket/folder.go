@@ -52,6 +52,9 @@ func (f *folder) Lookup(name string) (fs.FileInfo, error) {
 	o, isFolder, err := f.b.there(key)
 	switch {
 	case err != nil:
+		if errors.Is(err, fs.ErrNotExist) {
+			f.b.absent.add(key)
+		}
 		return nil, named("lookup", name, err)
 	case isFolder:
 		return f.markerFacts(name, key)
@@ -252,8 +255,13 @@ func (f *folder) Open(name string, flag int, mode fs.FileMode) (store.File, erro
 	if f.b.files.Facts(key) != nil {
 		return nilOr(f.b.files.Open(key, flag, f.b.place(name, Object{Key: key}, true)))
 	}
-	o, isFolder, err := f.b.there(key)
-	fresh := errors.Is(err, fs.ErrNotExist)
+	var o Object
+	var isFolder bool
+	fresh := flag&os.O_EXCL != 0 && f.b.absent.knows(key) // the look before says so, and nothing came since
+	if !fresh {
+		o, isFolder, err = f.b.there(key)
+		fresh = errors.Is(err, fs.ErrNotExist)
+	}
 	switch {
 	case fresh && flag&os.O_CREATE == 0, err != nil && !fresh:
 		return nil, named("open", name, err)

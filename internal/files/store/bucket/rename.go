@@ -61,6 +61,7 @@ func (f *folder) Rename(name string, to store.Folder, target string, replace boo
 	if isFolder && strings.HasPrefix(onto, from+"/") {
 		return wrong("rename", name, fs.ErrInvalid)
 	}
+	defer b.absent.drop(onto)
 	if err := b.mark(f.at); err != nil { // or the folder would go with its last file
 		return err
 	}

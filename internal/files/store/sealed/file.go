@@ -168,32 +168,28 @@ func (o *opened) setTimes(access, modified time.Time) error {
 }
 
 // contents decrypts what is there.
-func (o *opened) contents() (whole.Contents, error) { return o.d.open(o.now(), io.NopCloser(nil)) }
+func (o *opened) contents() (whole.Contents, error) { return o.d.open(o.now()) }
 
-func (d *Disk) open(on store.File, close io.Closer) (whole.Contents, error) {
+func (d *Disk) open(on store.File) (whole.Contents, error) {
 	info, err := on.Stat()
 	if err != nil {
 		return nil, err
 	}
 	if info.Size() == 0 { // the end of the process came between the name and the content
-		return contents{eof{}, close}, nil
+		return nothing{}, nil
 	}
-	plain, _, err := age.DecryptReaderAt(on, info.Size(), d.key.identity)
+	plain, size, err := age.DecryptReaderAt(on, info.Size(), d.key.identity)
 	if err != nil {
 		return nil, &keep.Fault{Reason: errNotSealed.Reason, Say: errNotSealed.Say, Cause: err}
 	}
-	return contents{plain, close}, nil
+	return &ahead{in: plain, size: size}, nil
 }
 
-type contents struct {
-	io.ReaderAt
-	io.Closer
-}
+// nothing is no contents.
+type nothing struct{}
 
-// eof is nothing.
-type eof struct{}
-
-func (eof) ReadAt([]byte, int64) (int, error) { return 0, io.EOF }
+func (nothing) ReadAt([]byte, int64) (int, error) { return 0, io.EOF }
+func (nothing) Close() error                      { return nil }
 
 // begin begins a new content in the spool.
 func (o *opened) begin() (whole.Sink, error) {
@@ -295,7 +291,7 @@ func (s *sink) Back() (whole.Contents, error) {
 	if err := s.finish(); err != nil {
 		return nil, err
 	}
-	return s.o.d.open(s.on, io.NopCloser(nil))
+	return s.o.d.open(s.on)
 }
 
 func (s *sink) Drop() error {
