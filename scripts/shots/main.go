@@ -140,7 +140,6 @@ func pages(tab context.Context) error {
 		{"/traffic?by=account", "[role=img] svg path", "page-traffic"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
-		{"/stores?folder=files:partners/drone-contractor", ".drawer polyline", "page-stores"},
 		{"/set-up", "ol li", "page-set-up"},
 		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
 		{"/history", "table[aria-label=Changes] tbody tr", "page-changes"},
@@ -153,6 +152,13 @@ func pages(tab context.Context) error {
 		if err := page(tab, p.path, p.wait, p.name); err != nil {
 			return err
 		}
+	}
+	// A store that was just tried, and the form for one of another kind.
+	try := chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('tr')].find((r) => r.textContent.startsWith('surveys')).querySelector('td.number button').click()`)
+	kind := chromedp.Click(chromedp.CSS("form.add .n-select .n-base-selection"))
+	object := chromedp.Click(chromedp.Search("//*[contains(@class, 'n-base-select-option__content')][text()='a bucket (S3)']"))
+	if err := page(tab, "/stores", "table[aria-label=Stores] tbody tr", "page-stores", try, chromedp.WaitVisible(chromedp.CSS(".tried li")), kind, object, chromedp.WaitVisible(chromedp.CSS("input[name=bucket]"))); err != nil {
+		return err
 	}
 	if err := chromedp.Do(tab, dark); err != nil {
 		return err
