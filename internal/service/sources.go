@@ -24,8 +24,8 @@ func (s *Service) sources() metrics.Sources {
 			now := s.collector.State(context.Background())
 			return now.Waiting, now.Connected || now.Address == ""
 		},
-		Ports: s.ports,
-		Disks: s.disks,
+		Ports:  s.ports,
+		Stores: s.stores,
 	}
 }
 
@@ -44,21 +44,22 @@ func (s *Service) ports() []metrics.Ports {
 	return found
 }
 
-func (s *Service) disks() []metrics.Disk {
+func (s *Service) stores() []metrics.Store {
 	stores, err := s.DB.Stores(context.Background())
 	if err != nil {
 		return nil
 	}
-	var found []metrics.Disk
+	var found []metrics.Store
 	for _, st := range stores {
-		root, err := s.Stores.Look(st, ".")
-		if err != nil {
-			continue
+		one := metrics.Store{Store: st.Name, Kind: st.Kind, Away: true}
+		if root, err := s.Stores.Look(st, "."); err == nil {
+			one.Away = false
+			if space, err := store.SpaceOf(root); err == nil {
+				one.Free, one.Bytes = space.FreeBytes, space.Bytes
+			}
+			root.Close()
 		}
-		if space, err := store.SpaceOf(root); err == nil {
-			found = append(found, metrics.Disk{Store: st.Name, Free: space.FreeBytes, Bytes: space.Bytes})
-		}
-		root.Close()
+		found = append(found, one)
 	}
 	return found
 }

@@ -156,7 +156,7 @@ func TestMetricsCountWhatHappensUnderFixedLabels(t *testing.T) {
 		`urbankeep_operator_actions_total{action="account-add",outcome="done"} 1`,
 		`urbankeep_audit_queue_capacity_records 4096`,
 		`urbankeep_passive_ports{listener="ftps"} 25`,
-		`urbankeep_store_free_bytes{store="files"} `,
+		`urbankeep_store_free_bytes{store="files"} `, `urbankeep_store_up{kind="disk",store="files"} 1`,
 		`go_goroutines `,
 	} {
 		require.Eventually(t, func() bool {

@@ -2,6 +2,8 @@ package stores_test
 
 import (
 	"bytes"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -48,6 +50,33 @@ func TestAnotherServerThatGoesLosesNothingThatWasAcknowledged(t *testing.T) {
 		sshd.Revive()
 		require.Eventually(t, func() bool {
 			_, err = k.Curl("ann", "ftps", "/after", "-T", file)
+			return err == nil
+		}, testkit.Patience, 500*time.Millisecond, "waited for the store to come back")
+	}
+	// Renames while the server goes: each file is under one of its names, and under the new one if that was said.
+	for round := range 3 {
+		name, moved := fmt.Sprint("/r", round), fmt.Sprint("/moved", round)
+		out, err = k.Curl("ann", "ftps", name, "-T", file)
+		require.NoError(t, err, out)
+		gone := make(chan struct{})
+		go func() {
+			time.Sleep(time.Duration(round*40) * time.Millisecond)
+			sshd.Kill()
+			close(gone)
+		}()
+		_, renamed := k.Curl("ann", "ftps", "/", "-Q", "RNFR "+name, "-Q", "RNTO "+moved, "--list-only")
+		<-gone
+		sshd.Revive()
+		there := func(at string) bool {
+			_, err := os.Stat(filepath.Join(sshd.Folder, "ann", at))
+			return err == nil
+		}
+		assert.NotEqual(t, there(name), there(moved), "it is under one name")
+		if renamed == nil {
+			assert.True(t, there(moved))
+		}
+		require.Eventually(t, func() bool {
+			_, err := k.Curl("ann", "ftps", "/after", "-T", file)
 			return err == nil
 		}, testkit.Patience, 500*time.Millisecond, "waited for the store to come back")
 	}

@@ -1,7 +1,12 @@
 package stores_test
 
 import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,4 +30,52 @@ func TestRealClientsOnASealedStore(t *testing.T) {
 			require.Len(t, now, 2)
 		})
 	}
+}
+
+// After a kill in the middle of uploads neither contents nor names of files lie on the disk of a sealed store, the spool
+// included; what was acknowledged is there after the next start.
+func TestAfterAKillNothingOfASealedStoreLiesInClear(t *testing.T) {
+	t.Parallel()
+	data, folder := testkit.Folder(t), t.TempDir()
+	p := testkit.Launch(t, data)
+	p.CLI(nil, "", "store", "add", "safe", folder, "-kind", "sealed", "-seal-names")
+	p.AddAccount()
+	p.CLI(nil, "", "account", "set", "crew-harbour", "-mount", "/safe=safe:/")
+	file := filepath.Join(t.TempDir(), "harbourplan")
+	require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("the harbour plan of 1874 "), 2_000_000), 0o600))
+	small := filepath.Join(t.TempDir(), "deed")
+	require.NoError(t, os.WriteFile(small, []byte("the harbour plan of 1874"), 0o600))
+	out, err := p.SFTPBatch("mkdir safe/secretfolder", "put "+small+" safe/secretfolder/harbourplan.txt").CombinedOutput()
+	require.NoError(t, err, string(out))
+	var running []*exec.Cmd
+	for _, args := range [][]string{{"-T", file}, {"-T", file, "-C", "5"}} {
+		upload := p.Curl(append(args, "--limit-rate", "20M", "ftps://"+p.FTPS+"/safe/secretfolder/harbourplan.txt")...)
+		require.NoError(t, upload.Start())
+		running = append(running, upload)
+	}
+	require.Eventually(t, func() bool {
+		spool, _ := filepath.Glob(filepath.Join(folder, ".urbankeep-spool", "*"))
+		return len(spool) > 0
+	}, testkit.Patience, 10*time.Millisecond, "waited for something to be under way")
+	require.NoError(t, p.Run.Process.Kill())
+	p.Run.Wait()
+	for _, upload := range running {
+		upload.Wait()
+	}
+	for _, word := range []string{"harbour", "1874", "secretfolder", "plan"} {
+		found, err := testkit.Run(t, "", "sh", "-c", "grep -rla -- "+word+" "+folder+"; find "+folder+" -name '*"+word+"*'")
+		require.NoError(t, err, found)
+		assert.Empty(t, found, word)
+	}
+	again := testkit.LaunchAgain(t, data)
+	again.Key = p.Key
+	back := filepath.Join(t.TempDir(), "back")
+	out, err = again.SFTPBatch("get safe/secretfolder/harbourplan.txt " + back).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, "the harbour plan of 1874", string(testkit.OnDisk(t, back)))
+	spool, err := filepath.Glob(filepath.Join(folder, ".urbankeep-spool", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, spool, "what was under way is gone")
+	again.Run.Process.Kill()
+	again.Run.Wait()
 }

@@ -31,7 +31,7 @@ type Sources struct {
 	Trail     func() (waiting, most int)
 	Collector func() (waiting int64, connected bool) // ok when none is set
 	Ports     func() []Ports
-	Disks     func() []Disk
+	Stores    func() []Store
 }
 
 // SessionKind is what live sessions are told apart by.
@@ -46,9 +46,11 @@ type Ports struct {
 	Taken, Refused, Most int
 }
 
-// Disk is where bytes live.
-type Disk struct {
+// Store is where bytes live. Bytes is 0 where it isn't known how much room there is.
+type Store struct {
 	Store       string
+	Kind        keep.StoreKind
+	Away        bool
 	Free, Bytes uint64
 }
 

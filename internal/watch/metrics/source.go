@@ -25,6 +25,7 @@ var (
 	portsMost     = gauge("passive_ports", "Passive ports there are.", "listener")
 	portsRefused  = gauge("passive_ports_exhausted_total", "How often no passive port was left.", "listener")
 	diskFree      = gauge("store_free_bytes", "Bytes that are free where a store lies.", "store")
+	storeUp       = gauge("store_up", "1 when a store can be used, 0 when it is away.", "store", "kind")
 	diskBytes     = gauge("store_size_bytes", "Bytes of the file system where a store lies.", "store")
 )
 
@@ -58,7 +59,15 @@ func (s source) Collect(to chan<- prometheus.Metric) {
 		give(portsMost, prometheus.GaugeValue, float64(p.Most), p.Listener)
 		give(portsRefused, prometheus.CounterValue, float64(p.Refused), p.Listener)
 	}
-	for _, d := range s.Disks() {
+	for _, d := range s.Stores() {
+		up := 1.0
+		if d.Away {
+			up = 0
+		}
+		give(storeUp, prometheus.GaugeValue, up, d.Store, string(d.Kind))
+		if d.Bytes == 0 {
+			continue // nobody knows how much room there is
+		}
 		give(diskFree, prometheus.GaugeValue, float64(d.Free), d.Store)
 		give(diskBytes, prometheus.GaugeValue, float64(d.Bytes), d.Store)
 	}

@@ -107,7 +107,7 @@ func (b *Bucket) moveFolder(from, to string) error {
 	if err != nil {
 		return err
 	}
-	err = b.each(objects, func(o Object) error { return b.d.Copy(ctx, o, to+strings.TrimPrefix(o.Key, from)) })
+	err = b.each(objects, func(o Object) error { return b.copyTo(ctx, o, to+strings.TrimPrefix(o.Key, from)) })
 	if err != nil {
 		if undone := b.undoMove(objects, from, to); undone == nil {
 			b.notes.drop(noted)
@@ -128,6 +128,18 @@ func (b *Bucket) moveFolder(from, to string) error {
 	}
 	b.notes.drop(copied)
 	return nil
+}
+
+// copyTo copies an object; the mark of a folder is made anew, which every service can.
+func (b *Bucket) copyTo(ctx context.Context, o Object, to string) error {
+	if !strings.HasSuffix(o.Key, "/") {
+		return b.d.Copy(ctx, o, to)
+	}
+	now, err := b.d.Head(ctx, o.Key)
+	if err != nil {
+		return err
+	}
+	return b.d.Put(ctx, to, strings.NewReader(""), 0, now.Kept)
 }
 
 // undoMove deletes what was copied.

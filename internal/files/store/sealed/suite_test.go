@@ -1,6 +1,7 @@
 package sealed_test
 
 import (
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -27,6 +28,16 @@ func TestASealedDiskIsAStore(t *testing.T) {
 	require.NoError(t, err)
 	other, err := sealed.NewKey()
 	require.NoError(t, err)
+	if dir, err := os.MkdirTemp("/dev/shm", "sealed"); err == nil {
+		defer os.RemoveAll(dir)
+		t.Run("in memory", func(t *testing.T) {
+			storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 300, Large: 16 << 20, Rounds: 20, Open: func(t *testing.T) store.Folder {
+				at, err := os.MkdirTemp(dir, "")
+				require.NoError(t, err)
+				return open(t, at, key, false)
+			}})
+		})
+	}
 	for name, sealNames := range map[string]bool{"names in clear": false, "names encrypted": true} {
 		t.Run(name, func(t *testing.T) {
 			storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 1500, Large: 64 << 20, Rounds: 60, Open: func(t *testing.T) store.Folder {
