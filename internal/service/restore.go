@@ -67,6 +67,10 @@ func sayRestored(w io.Writer, done *backup.Restored, dry bool, dir string) {
 		fmt.Fprintf(w, "what was there before is in %s\n", done.Aside)
 	}
 	for _, s := range done.Stores {
+		if !s.Local() {
+			fmt.Fprintf(w, "store %s: %s is looked for when the service runs (store check %s)\n", s.Name, s.Where(), s.Name)
+			continue
+		}
 		state := "is there"
 		if _, err := os.Stat(s.Folder); err != nil {
 			state = "is not there: bring its files back, or restore with -store " + s.Name + "=FOLDER, or begin with an empty one (store mark " + s.Name + ", once the service runs)"

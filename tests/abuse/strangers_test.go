@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +21,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/demo"
+	"urbankeep/internal/keep"
 	"urbankeep/tests/testkit"
 	"urbankeep/tests/testkit/sftptalk"
 )
@@ -216,8 +219,34 @@ func TestManagersStayWithinTheService(t *testing.T) {
 	ground := t.TempDir()
 	k.Must(nil, "store", "grounds", "-set", filepath.Dir(k.Dir), "-set", ground)
 	c.Call("POST", "/stores", api.StoreNew{Name: "mine", Folder: filepath.Join(ground, "mine")}, 201, nil)
+	elsewhere := keep.Site{Endpoint: "127.0.0.1:22", User: "root", Folder: "/", HostKeys: []string{"SHA256:x"}, KeyFile: "/etc/shadow"}
+	c.Call("POST", "/stores", api.StoreNew{Name: "other", Kind: keep.Remote, Site: elsewhere}, 422, &problem)
+	assert.Contains(t, problem.Detail, "only an owner")
+	c.Call("POST", "/stores", api.StoreNew{Name: "safe", Kind: keep.Sealed, Folder: filepath.Join(ground, "safe"), Site: keep.Site{Key: "file:/etc/shadow"}}, 422, &problem)
+	assert.Contains(t, problem.Detail, "only an owner")
+	c.Call("PATCH", "/stores/mine", map[string]any{"secretFrom": "file:/etc/shadow"}, 422, nil)
+	c.Call("POST", "/stores/files/move", api.StoreMoveAsked{To: "mine"}, 403, nil)
 	c.Call("PUT", "/certificate", map[string]string{"certificateFile": "/etc/shadow", "keyFile": "/etc/shadow"}, 403, nil)
 	c.Call("PUT", "/collector", map[string]string{"address": "tcp://127.0.0.1:22"}, 403, nil)
+}
+
+// What opens a store elsewhere is written once, and is nowhere to be read.
+func TestTheSecretOfAStoreIsShownNowhere(t *testing.T) {
+	k := testkit.Start(t)
+	objects, err := demo.OpenObjectStore(t.TempDir(), "city", "key")
+	require.NoError(t, err)
+	server := httptest.NewServer(objects)
+	defer server.Close()
+	const secret = "kept-at-the-customs-quay"
+	out, errs, status := k.CLIWith(secret+"\n", "store", "add", "cloud", "-kind", "object", "-endpoint", server.URL, "-bucket", "city", "-user", "key")
+	require.Zero(t, status, errs)
+	all := out + errs
+	for _, args := range [][]string{{"store", "list", "-json"}, {"store", "check", "cloud", "-json"}, {"history", "-json"}, {"audit", "-json"}, {"store", "remove", "cloud", "-json"}, {"history", "-json"}} {
+		out, errs, _ := k.CLI(args...)
+		all += out + errs
+	}
+	assert.NotContains(t, all, secret)
+	assert.Contains(t, all, server.URL)
 }
 
 // A certificate is followed from a plain file of bounded size only, and what else is there is

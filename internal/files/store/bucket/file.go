@@ -415,15 +415,15 @@ func (s *sink) done(size int64) error {
 // Back gives what was sent by now, while that is but one part.
 func (s *sink) Back() (whole.Contents, error) {
 	if s.upload == nil {
-		return part2{s.filling}, nil
+		return unsent{s.filling}, nil
 	}
 	return nil, whole.ErrForward
 }
 
-// part2 is a part for reading; it is let go of by Drop.
-type part2 struct{ *part }
+// unsent is a part for reading that was not sent; it is let go of by Drop.
+type unsent struct{ *part }
 
-func (part2) Close() error { return nil }
+func (unsent) Close() error { return nil }
 
 func (s *sink) free() {
 	s.stop()
