@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -32,7 +33,7 @@ func open(t *testing.T, site keep.Site, secret string) *bucket.Bucket {
 }
 
 func TestABucketOfTheStandInIsAStore(t *testing.T) {
-	storetest.Run(t, storetest.Kind{Many: 2500, Large: 64 << 20, Rounds: 40, Modes: true, Open: func(t *testing.T) store.Folder {
+	storetest.Run(t, storetest.Kind{Many: 2500, Large: 24 << 20, Rounds: 30, Modes: true, Open: func(t *testing.T) store.Folder {
 		s, err := demo.OpenObjectStore(t.TempDir(), "city", "key")
 		require.NoError(t, err)
 		server := httptest.NewServer(s)
@@ -43,11 +44,10 @@ func TestABucketOfTheStandInIsAStore(t *testing.T) {
 
 func TestABucketOfARealObjectStoreIsAStore(t *testing.T) {
 	swift := counterpart.StartSwift(t, "city")
-	n := 0
+	var n atomic.Int32
 	storetest.Run(t, storetest.Kind{Many: 300, Large: 24 << 20, Rounds: 8, Modes: true, Open: func(t *testing.T) store.Folder {
 		site := swift.Site
-		n++
-		site.Prefix = fmt.Sprint("try ", n)
+		site.Prefix = fmt.Sprint("try ", n.Add(1))
 		return open(t, site, counterpart.SwiftSecret).Root()
 	}})
 }

@@ -22,8 +22,9 @@ func TestAFolderOfAnotherServerIsAStore(t *testing.T) {
 	require.NoError(t, err)
 	key, err := ssh.ParsePrivateKey(text)
 	require.NoError(t, err)
-	storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 1500, Large: 64 << 20, Rounds: 40, Open: func(t *testing.T) store.Folder {
+	storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 600, Large: 24 << 20, Rounds: 20, Open: func(t *testing.T) store.Folder {
 		site := sshd.Site
+		var err error
 		site.Folder, err = os.MkdirTemp(sshd.Folder, "try")
 		require.NoError(t, err)
 		s := remote.New("partner", site, "", key)

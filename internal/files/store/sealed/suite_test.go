@@ -29,7 +29,7 @@ func TestASealedDiskIsAStore(t *testing.T) {
 	other, err := sealed.NewKey()
 	require.NoError(t, err)
 	if dir, err := os.MkdirTemp("/dev/shm", "sealed"); err == nil {
-		defer os.RemoveAll(dir)
+		t.Cleanup(func() { os.RemoveAll(dir) })
 		t.Run("in memory", func(t *testing.T) {
 			storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 300, Large: 16 << 20, Rounds: 20, Open: func(t *testing.T) store.Folder {
 				at, err := os.MkdirTemp(dir, "")
@@ -40,7 +40,7 @@ func TestASealedDiskIsAStore(t *testing.T) {
 	}
 	for name, sealNames := range map[string]bool{"names in clear": false, "names encrypted": true} {
 		t.Run(name, func(t *testing.T) {
-			storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 1500, Large: 64 << 20, Rounds: 60, Open: func(t *testing.T) store.Folder {
+			storetest.Run(t, storetest.Kind{Links: true, Exact: true, Modes: true, Many: 600, Large: 24 << 20, Rounds: 30, Open: func(t *testing.T) store.Folder {
 				return open(t, t.TempDir(), key, sealNames, other.Recipient())
 			}})
 		})

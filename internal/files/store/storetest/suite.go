@@ -40,6 +40,7 @@ func Run(t *testing.T, k Kind) {
 		"names": names, "contents": contents, "random": random, "cut off": cutOff, "synced": synced, "twice": twice, "folders": folders, "many": many, "races": races, "replaced while read": replaced, "large": large, "facts": facts, "swept": leftovers,
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			f := k.Open(t)
 			defer f.Close()
 			try(t, k, f)
@@ -54,7 +55,7 @@ func Put(t require.TestingT, f store.Folder, name string, content []byte) {
 	n, err := file.WriteAt(content, 0)
 	require.NoError(t, err, name)
 	require.Equal(t, len(content), n)
-	require.NoError(t, store.End(file, true, true), name)
+	require.NoError(t, store.End(file, true, false), name)
 }
 
 // Get reads a file.
@@ -100,10 +101,7 @@ func all(t require.TestingT, f store.Folder) (found []fs.FileInfo) {
 
 func sample(size int) []byte {
 	content := make([]byte, size)
-	r := rand.New(rand.NewPCG(uint64(size), 1))
-	for i := range content {
-		content[i] = byte(r.Uint32())
-	}
+	rand.NewChaCha8([32]byte{byte(size), byte(size >> 8), byte(size >> 16)}).Read(content)
 	return content
 }
 
