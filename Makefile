@@ -39,7 +39,7 @@ demo: build
 # into Go, password hashes and estimates, the arithmetic of RSA. They share nothing with
 # ours, and cost most of the time when they are watched. None of them may use sync.Map or generic
 # atomics: their unwatched copies would take the place of everybody's, and hide who waits for whom.
-unwatch := modernc.org/sqlite/lib modernc.org/memory golang.org/x/crypto/argon2 golang.org/x/crypto/blake2b golang.org/x/crypto/blowfish github.com/ccojocar/zxcvbn-go/... crypto/internal/fips140/bigmod crypto/internal/fips140/edwards25519/field
+unwatch := modernc.org/sqlite/lib modernc.org/memory golang.org/x/crypto/argon2 golang.org/x/crypto/blake2b golang.org/x/crypto/blowfish golang.org/x/crypto/scrypt github.com/ccojocar/zxcvbn-go/... crypto/internal/fips140/bigmod crypto/internal/fips140/edwards25519/field
 RACE    := -race $(foreach package,$(unwatch),-gcflags=$(package)=-race=false)
 
 # PART names one story of tests/, as in make test PART=console, or a package: PART=internal/files/tree.

@@ -182,7 +182,7 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 	p.Shows(".once", "The key that opens the files of plates")
 	p.Shows("table[aria-label=Stores]", "sealed")
 	p.Do(chromedp.Click(chromedp.Search("//tr[td[text()='plates']]//button[text()='Try it']")))
-	p.Shows("[role=status]", "can do all that the service asks of it")
+	p.Shows(".tried", "can do all that the service asks of it")
 	p.Do(chromedp.Click(chromedp.Search("//button[text()='files:crews/ann']")))
 	p.Press("Count it anew")
 	p.Shows("body", "as was known")

@@ -18,7 +18,7 @@ import (
 
 func storeCommands() []*command.Command {
 	return []*command.Command{
-		clientCommand("store add", "NAME [FOLDER]", "Make a folder, a bucket or a folder of another server a store", storeAddHelp, storeAdd),
+		clientCommand("store add", "NAME [FOLDER]", "Make a folder, a bucket or another server a store", storeAddHelp, storeAdd),
 		clientCommand("store list", "", "List the stores and who uses them", "", storeList),
 		clientCommand("store check", "NAME", "Try everything that the service asks of a store", "It does so with files of its own, which no account sees and which it removes.", storeCheck),
 		clientCommand("store move", "FROM [TO]", "Bring all that is in a store to another, and switch the mounts", storeMoveHelp, storeMove),

@@ -69,17 +69,23 @@ func (k *Stores) MakeKey(s keep.Store, passphrase string) (text string, err erro
 	if err := sealed.SaveKey(k.keyFile(s), lies); err != nil {
 		return "", fmt.Errorf("the key can't be kept: %w", err)
 	}
-	return text, k.Unlock(s, passphrase)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.unlocked[s.Name] = key
+	return text, nil
 }
 
-// Unlock gives the passphrase of a sealed store's key, which is kept in memory only.
+// Unlock gives the passphrase of a sealed store's key, which then is kept in memory only.
 func (k *Stores) Unlock(s keep.Store, passphrase string) error {
-	if _, err := sealed.LoadKey(k.keyFile(s), passphrase); err != nil {
+	k.unlocking.Lock() // it takes memory
+	defer k.unlocking.Unlock()
+	key, err := sealed.LoadKey(k.keyFile(s), passphrase)
+	if err != nil {
 		return err
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.passphrases[s.Name] = passphrase
+	k.unlocked[s.Name] = key
 	return nil
 }
 
@@ -94,9 +100,12 @@ func (k *Stores) Recipient(s keep.Store) string {
 }
 
 func (k *Stores) sealed(s keep.Store) (*backing, error) {
-	key, err := sealed.LoadKey(k.keyFile(s), k.passphrases[s.Name])
-	if err != nil {
-		return nil, err
+	key := k.unlocked[s.Name]
+	if key == nil || s.Site.Key != keep.ByPassphrase {
+		var err error
+		if key, err = sealed.LoadKey(k.keyFile(s), ""); err != nil {
+			return nil, err
+		}
 	}
 	root := func() (store.Folder, error) { return onDisk(s) }
 	on, err := sealed.New(sealed.Setup{Key: key, Recipients: s.Site.Recipients, SealNames: s.Site.SealNames, Root: root,

@@ -15,6 +15,7 @@ import (
 	"urbankeep/internal/files/store/bucket"
 	"urbankeep/internal/files/store/disk"
 	"urbankeep/internal/files/store/scratch"
+	"urbankeep/internal/files/store/sealed"
 	"urbankeep/internal/keep"
 )
 
@@ -24,10 +25,12 @@ type Stores struct {
 	log    *slog.Logger
 	memory *bucket.Memory
 
-	mu          sync.Mutex
-	open        map[string]*backing // by name, of what is not just a folder
-	passphrases map[string]string   // of keys, by the store's name
-	held        map[string]error    // why a store's mounts are not opened, by its name
+	unlocking sync.Mutex // held while a passphrase is tried
+
+	mu       sync.Mutex
+	open     map[string]*backing    // by name, of what is not just a folder
+	unlocked map[string]*sealed.Key // keys that were encrypted with a passphrase, by the store's name
+	held     map[string]error       // why a store's mounts are not opened, by its name
 }
 
 // backing is what is behind a store.
@@ -41,7 +44,7 @@ type backing struct {
 
 // New gives the stores of a data folder.
 func New(dir string, log *slog.Logger) *Stores {
-	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, passphrases: map[string]string{}, held: map[string]error{}}
+	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, unlocked: map[string]*sealed.Key{}, held: map[string]error{}}
 }
 
 // Close lets go of what is behind the stores.

@@ -45,6 +45,12 @@ func (k *Key) secret(use string) []byte {
 // maxKeyFile bounds a file with a key, bytes.
 const maxKeyFile = 16 << 10
 
+// How much work a passphrase is (RFC 7914): 64 MiB of memory for our own keys, and at the most 256 MiB.
+const (
+	ownWork  = 16
+	mostWork = 18
+)
+
 // ErrLocked says that a key is encrypted with a passphrase that nobody has given yet.
 var ErrLocked = errors.New("its key is encrypted with a passphrase, which must be given")
 
@@ -58,6 +64,7 @@ func ReadKey(text []byte, passphrase string) (*Key, error) {
 		if err != nil {
 			return nil, err
 		}
+		scrypt.SetMaxWorkFactor(mostWork)
 		plain, err := age.Decrypt(bytes.NewReader(text), scrypt)
 		if err != nil {
 			return nil, errors.New("that is not the passphrase of the key")
@@ -84,6 +91,7 @@ func (k *Key) Locked(passphrase string, created time.Time) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	scrypt.SetWorkFactor(ownWork)
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, scrypt)
 	if err != nil {
