@@ -58,7 +58,7 @@ UsePAM no
 PermitRootLogin yes
 PasswordAuthentication no
 MaxStartups 100
-Subsystem sftp internal-sftp
+Subsystem sftp /usr/lib/openssh/sftp-server
 `, port, dir, dir), 0o600))
 	line, err := exec.Command("ssh-keygen", "-lf", filepath.Join(dir, "host.pub")).Output()
 	require.NoError(t, err)

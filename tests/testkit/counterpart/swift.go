@@ -40,7 +40,7 @@ func StartSwift(t testing.TB, bucket string) *Swift {
 		t.Skip("no object store is installed: scripts/install-tools")
 	}
 	port := testkit.FreePorts(t)
-	s := &Swift{t: t, dir: t.TempDir(), run: map[string]*exec.Cmd{}, conf: map[string]string{}}
+	s := &Swift{t: t, dir: withAttributes(t), run: map[string]*exec.Cmd{}, conf: map[string]string{}}
 	write := func(name, text string) string {
 		full := filepath.Join(s.dir, name)
 		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
@@ -112,6 +112,25 @@ memcache_servers = 127.0.0.1:%d
 		return client.MakeBucket(ctx, bucket, minio.MakeBucketOptions{}) == nil
 	}, testkit.Patience, 200*time.Millisecond, "waited for the object store to answer")
 	return s
+}
+
+// withAttributes makes a folder on a file system that keeps extended attributes, which Swift needs; not every one in
+// memory does.
+func withAttributes(t testing.TB) string {
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	for _, at := range []string{os.TempDir(), "/var/tmp", here} {
+		dir, err := os.MkdirTemp(at, "swift")
+		if err != nil {
+			continue
+		}
+		t.Cleanup(func() { os.RemoveAll(dir) })
+		if exec.Command("python3", "-c", "import os, sys; os.setxattr(sys.argv[1], 'user.try', b'x')", dir).Run() == nil {
+			return dir
+		}
+	}
+	t.Skip("no file system here keeps extended attributes")
+	return ""
 }
 
 func plainFilters(names ...string) (text string) {
