@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -76,6 +77,39 @@ func TestAfterAKillNothingOfASealedStoreLiesInClear(t *testing.T) {
 	spool, err := filepath.Glob(filepath.Join(folder, ".urbankeep-spool", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, spool, "what was under way is gone")
+	again.Run.Process.Kill()
+	again.Run.Wait()
+}
+
+// A store whose key is encrypted with a passphrase is away after a start, until somebody gives it.
+func TestAPassphraseOpensASealedStoreUntilTheServiceEnds(t *testing.T) {
+	t.Parallel()
+	data, folder := testkit.Folder(t), t.TempDir()
+	p := testkit.Launch(t, data)
+	p.CLI(nil, "a long passphrase\n", "store", "add", "safe", folder, "-kind", "sealed", "-key", "passphrase")
+	p.AddAccount()
+	p.CLI(nil, "", "account", "set", "crew-harbour", "-mount", "/safe=safe:/")
+	out, err := p.SFTPBatch("mkdir safe/deeds").CombinedOutput()
+	require.NoError(t, err, string(out))
+	p.Run.Process.Kill()
+	p.Run.Wait()
+	again := testkit.LaunchAgain(t, data)
+	again.Key = p.Key
+	listed, err := again.Command("store", "list").CombinedOutput()
+	require.NoError(t, err)
+	assert.Contains(t, string(listed), "AWAY")
+	assert.Contains(t, string(listed), "store unlock safe")
+	_, err = again.SFTPBatch("ls safe").CombinedOutput()
+	assert.Error(t, err, "it can't be read without the passphrase")
+	unlock := again.Command("store", "unlock", "safe")
+	unlock.Stdin = strings.NewReader("another passphrase\n")
+	said, err := unlock.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(said), "not the passphrase")
+	again.CLI(nil, "a long passphrase\n", "store", "unlock", "safe")
+	out, err = again.SFTPBatch("ls safe").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "deeds")
 	again.Run.Process.Kill()
 	again.Run.Wait()
 }
