@@ -24,8 +24,11 @@ tests/%/node_modules/.installed: tests/%/package-lock.json
 	cd tests/$* && npm ci --no-audit --no-fund --ignore-scripts --omit=optional
 	touch $@
 
-# What real clients and real stores are tried with comes from npm too.
-counterparts: tests/clients/scripts/node_modules/.installed tests/testkit/counterpart/node/node_modules/.installed
+# What real clients, stores and authorities are tried with comes from npm and as Go modules too.
+counterparts: tests/clients/scripts/node_modules/.installed tests/testkit/counterpart/node/node_modules/.installed bin/tools/pebble
+
+bin/tools/pebble:
+	GOBIN=$(CURDIR)/bin/tools go install github.com/letsencrypt/pebble/v2/cmd/pebble@v2.10.1
 
 # The clients that the demo and the tests use, and the browser.
 tools:

@@ -10,7 +10,7 @@ export const rail = [
 export const settings = [
   { to: '/settings#identity', text: 'Name and host name of the service' },
   { to: '/settings#listeners', text: 'Listeners, passive ports, encryption' },
-  { to: '/settings#certificate', text: 'TLS certificate' },
+  { to: '/settings#certificate', text: 'TLS certificates' },
   { to: '/settings#host-keys', text: 'SSH host keys' },
   { to: '/settings#collector', text: 'Syslog collector' },
   { to: '/settings#retention', text: 'Retention and archives' },

@@ -9,7 +9,7 @@ async function toHash(hash: string) {
 }
 
 export const router = createRouter({
-  history: createWebHistory(),
+  history: createWebHistory(import.meta.env.BASE_URL),
   scrollBehavior: (to, from, saved) => saved ?? (to.hash ? toHash(to.hash) : to.name === from.name ? {} : { top: 0 }),
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue') },

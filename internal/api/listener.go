@@ -27,6 +27,12 @@ type Listener struct {
 	Active             bool            `json:"active"`
 	ResumeData         bool            `json:"resumeData"`
 	ClientCertificates bool            `json:"clientCertificates"`
+	Proxies            []string        `json:"proxies"`
+	Certificate        string          `json:"certificate"` // its name, "": by the name that clients ask for
+	Faces              []keep.Face     `json:"faces"`
+	Hosts              []string        `json:"hosts"`
+	Redirect           string          `json:"redirect"`
+	Forwarded          bool            `json:"forwarded"`
 }
 
 // ListenerChange asks for changes; fields that are not there stay as they are, or
@@ -45,6 +51,13 @@ type ListenerChange struct {
 	Active             *bool            `json:"active,omitempty"`
 	ResumeData         *bool            `json:"resumeData,omitempty"`
 	ClientCertificates *bool            `json:"clientCertificates,omitempty"`
+	Proxies            *[]string        `json:"proxies,omitempty"`
+	Certificate        *string          `json:"certificate,omitempty"`
+	Faces              *[]keep.Face     `json:"faces,omitempty"`
+	Hosts              *[]string        `json:"hosts,omitempty"`
+	Redirect           *string          `json:"redirect,omitempty"`
+	Forwarded          *bool            `json:"forwarded,omitempty"`
+	Meant              bool             `json:"meant,omitempty"` // asked for although it shuts out who asks, or lets passwords go in clear
 }
 
 // ListenerNew asks for a listener.
@@ -54,19 +67,36 @@ type ListenerNew struct {
 	ListenerChange
 }
 
-// Certificate is the TLS certificate that FTP clients are shown.
+// Certificate is a TLS certificate that clients are shown.
 type Certificate struct {
-	CertificateFile string    `json:"certificateFile"`
-	KeyFile         string    `json:"keyFile"`
-	Own             bool      `json:"own"` // in the data folder
-	SelfSigned      bool      `json:"selfSigned"`
-	Names           []string  `json:"names"`
-	Issuer          string    `json:"issuer"`
-	Chain           int       `json:"chain"` // certificates, with the leaf
-	Starts          time.Time `json:"starts"`
-	Expires         time.Time `json:"expires"`
-	Fingerprint     string    `json:"fingerprint"` // SHA-256
-	Problem         string    `json:"problem,omitempty"`
+	Name            string     `json:"name"`
+	CertificateFile string     `json:"certificateFile"`
+	KeyFile         string     `json:"keyFile"`
+	Own             bool       `json:"own"` // in the data folder
+	SelfSigned      bool       `json:"selfSigned"`
+	Names           []string   `json:"names"`
+	Issuer          string     `json:"issuer"`
+	Chain           int        `json:"chain"` // certificates, with the leaf
+	Starts          time.Time  `json:"starts"`
+	Expires         time.Time  `json:"expires"`
+	Fingerprint     string     `json:"fingerprint"` // SHA-256
+	Problem         string     `json:"problem,omitempty"`
+	ACME            *Order     `json:"acme,omitempty"`   // how it is got from an authority
+	Renews          *time.Time `json:"renews,omitempty"` // when it is got anew
+	Failed          int        `json:"failed,omitempty"` // renewals that failed, one after the other
+	Failure         string     `json:"failure,omitempty"`
+}
+
+// Order is how a certificate is got from an authority (ACME, RFC 8555).
+type Order struct {
+	Hosts      []string `json:"hosts"`
+	Contact    string   `json:"contact,omitempty"`
+	Directory  string   `json:"directory,omitempty"` // "": the usual one
+	Trust      string   `json:"trust,omitempty"`     // PEM of who vouches for the directory; asked for only
+	KeyID      string   `json:"keyID,omitempty"`     // external account binding
+	MAC        string   `json:"mac,omitempty"`       // asked for only
+	Account    string   `json:"account,omitempty"`   // shown only
+	NewAccount bool     `json:"newAccount,omitempty"`
 }
 
 // CertificateChange asks for another certificate: files to follow, a text to keep,
@@ -77,6 +107,7 @@ type CertificateChange struct {
 	Certificate     string `json:"certificate,omitempty"`
 	Key             string `json:"key,omitempty"` // "": in the same text
 	SelfSigned      bool   `json:"selfSigned,omitempty"`
+	ACME            *Order `json:"acme,omitempty"`
 }
 
 // Lockout is a time-limited refusal of an address or of an account.

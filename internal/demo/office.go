@@ -28,6 +28,6 @@ func (c *city) staff(ctx context.Context, s *service.Service) error {
 	}); err != nil {
 		return err
 	}
-	_, err := s.Office.SetListener(ctx, ilse, string(keep.FTP), func(l *keep.Listener) { l.Banner = "Port Selwyn survey office" })
+	_, err := s.Office.SetListener(ctx, ilse, string(keep.FTP), func(l *keep.Listener) { l.Banner = "Port Selwyn survey office" }, false)
 	return err
 }

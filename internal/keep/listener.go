@@ -20,6 +20,15 @@ type Listener struct {
 	Welcome    string     `json:"welcome"` // after it; {account} and {time} stand for themselves. FTP only
 	Allow      Networks   `json:"allow"`   // only these may connect; none: everybody
 	Deny       Networks   `json:"deny"`    // these may not, whatever Allow says
+	// Proxies are from where connections tell for whom they are; what others tell is not believed.
+	Proxies     Networks `json:"proxies"`
+	Certificate string   `json:"certificate"` // its name; "": the one for the name that the client asks for
+
+	// Web only:
+	Faces     []Face   `json:"faces"`
+	Hosts     []string `json:"hosts"`     // the names that it answers to; none: every name
+	Redirect  string   `json:"redirect"`  // a web listener with TLS, or an origin, that every request is sent on to; "": none
+	Forwarded bool     `json:"forwarded"` // Proxies tell in headers of each request (RFC 7239), not by the PROXY protocol
 
 	// FTP only:
 	PassiveLow         int    `json:"passiveLow"`  // first passive port
@@ -38,11 +47,15 @@ const (
 	FTP     Protocol = "ftp"  // with TLS on request (RFC 4217)
 	FTPS    Protocol = "ftps" // TLS from the first byte
 	SFTP    Protocol = "sftp"
+	Web     Protocol = "web"     // HTTP, with TLS or without
 	Console Protocol = "console" // operators, over HTTP
 	Local   Protocol = "local"   // operators, over the control socket
 )
 
-// Encryption is what an FTP listener asks of its clients.
+// IsFTP reports whether it is FTP, with TLS on request or from the first byte.
+func (p Protocol) IsFTP() bool { return p == FTP || p == FTPS }
+
+// Encryption is what a listener asks of its clients.
 type Encryption string
 
 // The encryption policies.
@@ -61,9 +74,9 @@ func (l *Listener) Check() error {
 		return err
 	}
 	switch l.Protocol {
-	case FTP, FTPS, SFTP:
+	case FTP, FTPS, SFTP, Web:
 	default:
-		return &FieldError{"protocol", fmt.Sprintf("%q is not known: use ftp, ftps or sftp", l.Protocol)}
+		return &FieldError{"protocol", fmt.Sprintf("%q is not known: use ftp, ftps, sftp or web", l.Protocol)}
 	}
 	if _, err := l.Port(); err != nil {
 		return err
@@ -79,7 +92,15 @@ func (l *Listener) Check() error {
 			return &FieldError{field, "it holds control characters other than line breaks"}
 		}
 	}
-	if l.Protocol == SFTP {
+	if l.Certificate != "" {
+		if err := CheckName("certificate", l.Certificate); err != nil {
+			return err
+		}
+	}
+	if err := l.checkWeb(); err != nil {
+		return err
+	}
+	if !l.Protocol.IsFTP() {
 		return l.checkNotFTP()
 	}
 	return l.checkPassive()
@@ -112,6 +133,12 @@ func (l *Listener) checkEncryption() error {
 	switch l.Encryption {
 	case EncryptionRequired:
 	case EncryptionOptional, EncryptionOff:
+		if l.Protocol == Web && l.Encryption == EncryptionOff {
+			break
+		}
+		if l.Protocol == Web {
+			return &FieldError{"encryption", "a web listener speaks TLS (required) or does not (off): make two of them"}
+		}
 		if l.Protocol != FTP {
 			return &FieldError{"encryption", fmt.Sprintf("%s is encrypted always: only required is possible", l.Protocol)}
 		}
@@ -126,7 +153,13 @@ func (l *Listener) checkEncryption() error {
 
 func (l *Listener) checkNotFTP() error {
 	if l.PassiveLow != 0 || l.PassiveHigh != 0 || l.Advertise != "" || l.NoActive || l.ResumeData || l.ClientCertificates || l.Welcome != "" {
-		return &FieldError{"protocol", "an SFTP listener has one connection for everything: passive ports, the advertised address, active mode, resumed data, client certificates and a welcome are for FTP"}
+		return &FieldError{"protocol", fmt.Sprintf("a listener for %s has one connection for everything: passive ports, the advertised address, active mode, resumed data, client certificates and a welcome are for FTP", l.Protocol)}
+	}
+	if l.Protocol == Web && l.Banner != "" {
+		return &FieldError{"banner", "a web listener shows pages: a banner is for FTP and SFTP"}
+	}
+	if l.Protocol == SFTP && l.Certificate != "" {
+		return &FieldError{"certificate", "SFTP has host keys: a certificate is for FTP and web listeners"}
 	}
 	return nil
 }
@@ -177,4 +210,14 @@ func (l *Listener) Admits(address string) bool {
 // WelcomeFor is the welcome for one account at a time.
 func (l *Listener) WelcomeFor(account string, now time.Time) string {
 	return strings.NewReplacer("{account}", account, "{time}", now.UTC().Format("2006-01-02 15:04 MST")).Replace(l.Welcome)
+}
+
+// Introduction is what a client on this machine has to send first where its address is a
+// proxy's: that it comes for itself (PROXY protocol, version 1). "": nothing.
+func (l *Listener) Introduction(from fmt.Stringer) string {
+	at, err := netip.ParseAddrPort(from.String())
+	if err != nil || l.Forwarded || !l.Proxies.Has(at.Addr().String()) {
+		return ""
+	}
+	return "PROXY UNKNOWN\r\n"
 }

@@ -25,6 +25,7 @@ const (
 	BadName          Reason = "bad-name"            // the name can't be used
 	BadRequest       Reason = "bad-request"         // the client asked for something that makes no sense here
 	ShutsYouOut      Reason = "shuts-you-out"       // the rule would shut out the operator who makes it
+	InClear          Reason = "in-clear"            // passwords would go without encryption
 	InUse            Reason = "in-use"              // something still needs it
 	TooLarge         Reason = "too-large"           // the file would be larger than the account may write
 	DiskFull         Reason = "disk-full"           // the store has no room

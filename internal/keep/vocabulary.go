@@ -19,12 +19,12 @@ var (
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
-		ShutsYouOut, InUse, TooLarge, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
+		ShutsYouOut, InClear, InUse, TooLarge, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
-	AllProtocols = []Protocol{FTP, FTPS, SFTP, Console, Local}
+	AllProtocols = []Protocol{FTP, FTPS, SFTP, Web, Console, Local}
 )
 
 // fewWords are listed whole by a refusal; of more only those that are alike.

@@ -27,7 +27,7 @@ func Command() *command.Command {
 			o := Options{}
 			dir := command.DataFlag(flags)
 			grace := flags.Duration("grace", 30*time.Second, "how long running transfers may go on after SIGTERM")
-			AddressFlags(flags, &o, Options{Console: DefaultConsole})
+			AddressFlags(flags, &o, Options{})
 			flags.Func("listener", "`NAME=ADDRESS`: another address for a listener, of any name; NAME=off stops it. May be given several times", func(text string) error {
 				name, address, ok := strings.Cut(text, "=")
 				if !ok || name == "" || address == "" {
@@ -50,7 +50,7 @@ func Command() *command.Command {
 
 // AddressFlags declares the flags that say where to listen.
 func AddressFlags(flags *flag.FlagSet, o *Options, usual Options) {
-	flags.StringVar(&o.Console, "console", usual.Console, "`address` of the console and the API")
+	flags.StringVar(&o.Console, "console", usual.Console, "`address` of the console and the API: the listener web (at first "+DefaultConsole+")")
 	flags.StringVar(&o.FTP, "ftp", usual.FTP, "`address` of FTP with explicit TLS (at first "+DefaultFTP+")")
 	flags.StringVar(&o.FTPS, "ftps", usual.FTPS, "`address` of FTP with implicit TLS (at first "+DefaultFTPS+")")
 	flags.StringVar(&o.SFTP, "sftp", usual.SFTP, "`address` of SFTP (at first "+DefaultSFTP+")")
@@ -130,7 +130,6 @@ func (s *Service) opened() string {
 			all = append(all, name)
 		}
 	}
-	put("console", s.web.http.Addr())
 	s.posts.mu.Lock()
 	for _, o := range s.posts.open {
 		put(o.Name, o.socket.Addr())
@@ -154,6 +153,10 @@ func (s *Service) announce(ctx context.Context, w io.Writer) error {
 	if link != "" {
 		fmt.Fprintf(w, "first operator: open this link once, within 24 hours:\n  %s\n%s", link, s.opened())
 	}
-	_, err = fmt.Fprintf(w, "ready: console http://%s%s\n", s.ConsoleAddress(), s.addresses())
+	at, url := s.consoleURL()
+	if url == "" {
+		url = "(no web listener serves it)"
+	}
+	_, err = fmt.Fprintf(w, "ready: console %s%s\n", url, s.addresses(at))
 	return err
 }

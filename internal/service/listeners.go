@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -34,6 +35,7 @@ type post struct {
 	keep.Listener
 	socket net.Listener
 	server protocolServer
+	now    *atomic.Pointer[keep.Listener] // Listener, for who reads it while it may change
 }
 
 // posts are the listeners that accept, and the servers whose listeners don't any
@@ -97,14 +99,18 @@ func listen(l keep.Listener) (net.Listener, error) {
 var tlsSuites = []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
 	tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256}
 
-// serverFor makes the server of a listener.
-func (s *Service) serverFor(l keep.Listener) protocolServer {
+// serverFor makes the server of a listener; now are its settings while they change.
+func (s *Service) serverFor(l keep.Listener, now *atomic.Pointer[keep.Listener]) protocolServer {
 	log := s.log.With("listener", l.Name)
+	config := &tls.Config{GetCertificate: s.certificateFor(now), MinVersion: tls.VersionTLS12, CipherSuites: tlsSuites}
+	if l.Protocol == keep.Web {
+		return s.webServer(l, config, log)
+	}
 	admit := func(from string, l *keep.Listener) bool { return s.door.admits(from, l) }
 	if l.Protocol == keep.SFTP {
 		return &sftp.Server{Listener: l, HostKeys: s.HostKeys, Keeper: sftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Timeouts: sftp.DefaultTimeouts, Log: log}
 	}
-	return &ftp.Server{Listener: l, TLS: &tls.Config{GetCertificate: s.certificate.Get, MinVersion: tls.VersionTLS12, CipherSuites: tlsSuites},
+	return &ftp.Server{Listener: l, TLS: config,
 		Keeper: ftpDoor{s.door}, Admit: admit, Crowd: s.crowd, Attempts: s.attempts, Ours: s.ours, Timeouts: ftp.DefaultTimeouts, Log: log}
 }
 
@@ -123,7 +129,7 @@ func (s *Service) ours(at netip.AddrPort) bool {
 	port := int(at.Port())
 	s.posts.mu.Lock()
 	defer s.posts.mu.Unlock()
-	return port == tcpPort(s.web.http.Addr()) || slices.ContainsFunc(s.posts.open, func(o *post) bool {
+	return slices.ContainsFunc(s.posts.open, func(o *post) bool {
 		return port == tcpPort(o.socket.Addr()) || port >= o.PassiveLow && port <= o.PassiveHigh
 	})
 }
@@ -137,9 +143,15 @@ func tcpPort(a net.Addr) int {
 
 // begin starts to serve on an open socket. The caller holds posts.mu.
 func (s *Service) begin(l keep.Listener, socket net.Listener) {
-	o := &post{Listener: l, socket: socket, server: s.serverFor(l)}
+	o := &post{Listener: l, socket: socket, now: new(atomic.Pointer[keep.Listener])}
+	o.now.Store(&l)
+	o.server = s.serverFor(l, o.now)
 	s.posts.open = append(s.posts.open, o)
-	s.run(func() error { return o.server.Serve(socket) })
+	behind := wire.Behind(socket, func(from string) bool {
+		now := o.now.Load()
+		return !now.Forwarded && now.Proxies.Has(from)
+	}, func(from string, why error) { s.door.notIntroduced(from, o.now.Load(), why) })
+	s.run(func() error { return o.server.Serve(behind) })
 }
 
 // Apply makes a listener run as its settings say; sessions that are open stay.
@@ -165,6 +177,7 @@ func (s *Service) Apply(l keep.Listener) error {
 		s.retire(at)
 	case l.Address == now.Address && l.Protocol == now.Protocol && l.PassiveLow == now.PassiveLow && l.PassiveHigh == now.PassiveHigh:
 		now.Listener = l
+		now.now.Store(&l)
 		now.server.Configure(l)
 	default:
 		return s.move(at, l)
@@ -281,12 +294,15 @@ func (s *Service) Address(name string) string {
 	return address
 }
 
-// addresses names the listeners that accept, each with its address.
-func (s *Service) addresses() string {
+// addresses names the listeners that accept, each with its address, but for one.
+func (s *Service) addresses(but string) string {
 	s.posts.mu.Lock()
 	defer s.posts.mu.Unlock()
 	text := ""
 	for _, o := range s.posts.open {
+		if o.Name == but {
+			continue
+		}
 		text += fmt.Sprintf("  %s %s", o.Name, o.socket.Addr())
 	}
 	return text
@@ -312,10 +328,36 @@ func (d *door) admits(from string, l *keep.Listener) bool {
 	default:
 		return true
 	}
+	d.noteTurnedAway(from, l, why)
+	return false
+}
+
+// admitsPage decides whether an address may ask a web listener. A lockout doesn't count there: it
+// is of sign-ins, which count for themselves.
+func (d *door) admitsPage(from string, l *keep.Listener) bool {
+	why := ""
+	switch {
+	case !d.gate.Load().Admit(from):
+		why = "the network rules of the service do not let the address in"
+	case !l.Admits(from):
+		why = "the network rules of the listener " + l.Name + " do not let the address in"
+	default:
+		return true
+	}
+	d.noteTurnedAway(from, l, why)
+	return false
+}
+
+// notIntroduced records that a proxy did not say for whom it connects.
+func (d *door) notIntroduced(from string, l *keep.Listener, why error) {
+	d.log.Warn("a proxy was refused", "listener", l.Name, "proxy", from, "cause", why)
+	d.noteTurnedAway(from, l, "it is a proxy of the listener "+l.Name+", but does not say for whom it connects")
+}
+
+func (d *door) noteTurnedAway(from string, l *keep.Listener, why string) {
 	if d.firstInAWhile(from) {
 		d.trail.Note(keep.AuditRecord{Address: from, Protocol: l.Protocol, Action: keep.Connecting, Outcome: keep.Refused, Reason: keep.TurnedAway, Detail: why})
 	}
-	return false
 }
 
 // firstInAWhile reports whether an address that is turned away is to be recorded.

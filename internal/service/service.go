@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/desk/backup"
 	"urbankeep/internal/desk/office"
+	"urbankeep/internal/face/web"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
@@ -83,21 +85,23 @@ type Service struct {
 	repeats     *signin.Repeats
 	crowd       *wire.Crowd // the room for who has not signed in
 	power       atomic.Bool // whether records are to be on the medium when they are acknowledged
-	certificate *certificate.Keeper
+	certificate *certificate.Ring
 	ledger      *quota.Ledger
 	collector   *collector.Sender
 	metrics     *metrics.Metrics
 
-	dir       string
-	log       *slog.Logger
-	door      *door
-	started   time.Time
-	consoleAt string
-	posts     posts
-	web       *consoles
-	serving   sync.WaitGroup
-	failed    chan error
-	quit      context.CancelFunc // ends the housekeeping
+	dir      string
+	log      *slog.Logger
+	door     *door
+	started  time.Time
+	posts    posts
+	pages    *web.Server
+	site     http.Handler // what web listeners show
+	webCrowd *wire.Crowd  // the room for connections to them
+	paths    *paths
+	serving  sync.WaitGroup
+	failed   chan error
+	quit     context.CancelFunc // ends the housekeeping
 }
 
 // Open opens a data folder and prepares everything that does not listen.
@@ -111,7 +115,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{DB: db, Stores: kinds.New(o.Dir, o.Log), dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(), consoleAt: o.Console,
+	s := &Service{DB: db, Stores: kinds.New(o.Dir, o.Log), dir: o.Dir, log: o.Log, Traffic: traffic.NewRegistry(), started: time.Now().UTC(),
 		failed: make(chan error, 1)}
 	if err := s.prepare(ctx, o); err != nil {
 		return nil, errors.Join(err, s.close())
@@ -159,6 +163,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.certificate, err = certificate.Open(ctx, s.DB, o.Dir, o.Log); err != nil {
 		return err
 	}
+	s.certificate.Ways, s.certificate.Told = s.challengeWays, s.renewed
 	if err := errors.Join(office.Sweep(o.Dir), backup.Sweep(o.Dir)); err != nil {
 		o.Log.Warn("what a rehearsal or a backup left is still there", "cause", err)
 	}
@@ -176,7 +181,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
 	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
-	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificate: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
+	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err
@@ -202,6 +207,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := s.Office.Arrange(ctx); err != nil {
 		return err
 	}
+	s.openPages()
 	return s.wake(ctx)
 }
 
@@ -236,22 +242,40 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 	for _, first := range []struct {
 		protocol       keep.Protocol
 		usual, address string
-	}{{keep.FTP, DefaultFTP, o.FTP}, {keep.FTPS, DefaultFTPS, o.FTPS}, {keep.SFTP, DefaultSFTP, o.SFTP}} {
+	}{{keep.FTP, DefaultFTP, o.FTP}, {keep.FTPS, DefaultFTPS, o.FTPS}, {keep.SFTP, DefaultSFTP, o.SFTP}, {keep.Web, DefaultConsole, o.Console}} {
 		l, ok := known[string(first.protocol)]
+		if ok && l.Protocol != first.protocol {
+			if first.address == "" {
+				continue
+			}
+			return fmt.Errorf("the listener named %s is one for %s: give it another name first", l.Name, l.Protocol)
+		}
 		if !ok && len(found) > 0 && first.address == "" {
 			continue // an operator removed it
 		}
 		if !ok {
 			l = keep.Listener{Name: string(first.protocol), Protocol: first.protocol, Address: first.usual, Encryption: keep.EncryptionRequired}
-			if first.protocol != keep.SFTP {
+			if first.protocol == keep.Web {
+				l.Faces = keep.Faces
+			}
+			if first.protocol.IsFTP() {
 				l.PassiveLow, l.PassiveHigh = half(DefaultPassiveLow, DefaultPassiveHigh, l.Protocol)
 			}
 		}
+		before := l.Address
 		if first.address != "" {
 			l.Address = first.address
 		}
+		switch {
+		case l.Protocol != keep.Web:
+		case !ok && l.Loopback():
+			l.Encryption = keep.EncryptionOff // nobody else hears it
+		case l.Address != before && l.InClear():
+			s.log.Info("the listener web speaks TLS from now on, for others can reach it", "address", l.Address)
+			l.Encryption = keep.EncryptionRequired
+		}
 		known[l.Name] = l
-		if o.PassiveLow != 0 && l.Protocol != keep.SFTP {
+		if o.PassiveLow != 0 && l.Protocol.IsFTP() {
 			l.PassiveLow, l.PassiveHigh = half(o.PassiveLow, o.PassiveHigh, l.Protocol)
 		}
 		known[l.Name] = l
@@ -303,6 +327,9 @@ func (s *Service) Start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("take over the sockets of the supervisor: %w", err)
 	}
+	if given["web"] == nil && given["console"] != nil {
+		given["web"] = given["console"]
+	}
 	sockets := map[string]net.Listener{}
 	abandon := func(err error) error {
 		for _, socket := range sockets {
@@ -326,7 +353,7 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 		sockets[l.Name] = socket
 	}
-	if s.web, err = s.openConsoles(given["console"]); err != nil {
+	if s.paths, err = s.openPaths(); err != nil {
 		return abandon(err)
 	}
 	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done}); err != nil {
@@ -339,11 +366,12 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 	}
 	s.posts.mu.Unlock()
-	s.web.serve(s)
+	s.paths.serve(s)
 	keeping, quit := context.WithCancel(context.Background())
 	s.quit = quit
 	s.serving.Go(func() { s.housekeep(keeping) })
 	s.serving.Go(func() { s.lookAround(keeping) })
+	s.serving.Go(func() { s.certificate.Run(keeping) })
 	if err := s.Office.ResumeMove(keeping); err != nil {
 		s.log.Error("the move of a store does not go on", "cause", err)
 	}
@@ -402,12 +430,15 @@ func (s *Service) Stop(ctx context.Context) error {
 	if s.Office != nil {
 		s.Office.EndMoves()
 	}
+	if s.paths != nil {
+		s.paths.cancel()
+	}
 	s.posts.shutDown(ctx)
-	if s.web != nil {
-		s.web.stop(ctx)
+	if s.paths != nil {
+		s.paths.stop(ctx)
 	}
 	s.serving.Wait()
-	if s.web != nil {
+	if s.paths != nil {
 		s.Trail.Note(keep.AuditRecord{Action: keep.ServiceStop, Outcome: keep.Done})
 	}
 	return s.close()

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"net"
 
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/protocol/wire"
@@ -21,17 +20,16 @@ func (s *Service) newCrowd(guard *signin.Guard) *wire.Crowd {
 	return crowd
 }
 
-// Bounds of the connections to the console, all of them and of one network.
+// Bounds of the connections to web listeners, all of them and of one network.
 const (
 	maxWeb           = 256
 	maxWebPerNetwork = 64
 )
 
-// webCrowd lets no more connections to the console than there is room for.
-func (s *Service) webCrowd(l net.Listener) net.Listener {
+// newWebCrowd is the room for connections to web listeners.
+func (s *Service) newWebCrowd() *wire.Crowd {
 	most := min(maxWeb, max(8, openFiles()/8))
-	crowd := &wire.Crowd{Most: most, PerNetwork: min(maxWebPerNetwork, most/2), Kept: most / 4, Familiar: s.guard.Familiar}
-	return crowd.Listener(l)
+	return &wire.Crowd{Most: most, PerNetwork: min(maxWebPerNetwork, most/2), Kept: most / 4, Familiar: s.guard.Familiar}
 }
 
 // attempts is how many sign-ins one connection may try.

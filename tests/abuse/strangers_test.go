@@ -226,7 +226,7 @@ func TestManagersStayWithinTheService(t *testing.T) {
 	assert.Contains(t, problem.Detail, "only an owner")
 	c.Call("PATCH", "/stores/mine", map[string]any{"secretFrom": "file:/etc/shadow"}, 422, nil)
 	c.Call("POST", "/stores/files/move", api.StoreMoveAsked{To: "mine"}, 403, nil)
-	c.Call("PUT", "/certificate", map[string]string{"certificateFile": "/etc/shadow", "keyFile": "/etc/shadow"}, 403, nil)
+	c.Call("PUT", "/certificates/main", map[string]string{"certificateFile": "/etc/shadow", "keyFile": "/etc/shadow"}, 403, nil)
 	c.Call("PUT", "/collector", map[string]string{"address": "tcp://127.0.0.1:22"}, 403, nil)
 }
 

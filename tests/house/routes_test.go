@@ -21,9 +21,9 @@ import (
 // who says for every operation who may call it: everybody from the row on.
 var who = map[string]string{
 	"nobody":  "setupState setUp signIn openPassword",
-	"auditor": "me identity handover setupSteps checkup ports history status listeners certificate lockouts hostKeys operators access accounts account explain exportAccounts settings find groups group stores storeMove auditDurability grounds limits gate quotas quotaHistory keys sessions transfers beats traffic collector retention archives readArchive countAudit audit exportAudit checkpoint verifyAudit reports report live signOut endAccess",
+	"auditor": "me identity handover setupSteps checkup ports history status listeners certificates lockouts hostKeys operators access accounts account explain exportAccounts settings find groups group stores storeMove auditDurability grounds limits gate quotas quotaHistory keys sessions transfers beats traffic collector retention archives readArchive countAudit audit exportAudit checkpoint verifyAudit reports report live signOut endAccess",
 	"own":     "changeMyPassword newCodes useCodes dropCodes", // signed in to the console, whatever the role
-	"manager": "setIdentity linkPassword markSetup undo addListener setCertificate liftLockout removeListener setListener addHostKey removeHostKey useHostKey addAccount setAccount deleteAccount cloneAccount rehearse importAccounts testPassword addGroup setGroup deleteGroup addStore setStore removeStore markStore checkStore unlockStore setAuditDurability setLimits setGate recount suspendAccount resumeAccount addKey setKey removeKey makeKey testKeys endSession endTransfer setRetention makeArchives signCheckpoint",
+	"manager": "setIdentity linkPassword markSetup undo addListener setCertificate removeCertificate liftLockout removeListener setListener addHostKey removeHostKey useHostKey addAccount setAccount deleteAccount cloneAccount rehearse importAccounts testPassword addGroup setGroup deleteGroup addStore setStore removeStore markStore checkStore unlockStore setAuditDurability setLimits setGate recount suspendAccount resumeAccount addKey setKey removeKey makeKey testKeys endSession endTransfer setRetention makeArchives signCheckpoint",
 	"owner":   "backup addOperator setOperator removeOperator addToken moveStore stopStoreMove setGrounds setCollector",
 }
 
@@ -146,15 +146,22 @@ func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
-// A cookie that came over TLS, at the latest at a proxy, goes over TLS only.
+// A cookie that came over TLS, at the latest at a proxy, goes over TLS only. What a stranger
+// says of that is refused.
 func TestCookiesOverTLSAreSecure(t *testing.T) {
 	k := testkit.Start(t)
 	c := testkit.NewCaller(t, k)
 	testkit.SetUp(t, k, c)
+	response, err := testkit.Get(t, c.Base+"/api/v1/setup", "X-Forwarded-Proto: https")
+	require.NoError(t, err)
+	assert.Equal(t, 400, response.StatusCode)
+	_, errs, status := k.CLI("listener", "set", "web", "-proxies", "127.0.0.1", "-forwarded")
+	require.Zero(t, status, errs)
 	for proto, secure := range map[string]bool{"https": true, "": false} {
 		request, err := http.NewRequest("POST", c.Base+"/api/v1/sign-in", strings.NewReader(`{"operator": "ilse", "password": "`+testkit.Password+`"}`))
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
+		request.Header.Set("X-Forwarded-For", "192.0.2.7")
 		request.Header.Set("X-Forwarded-Proto", proto)
 		response, err := c.HTTP.Do(request)
 		require.NoError(t, err)

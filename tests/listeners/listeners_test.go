@@ -66,8 +66,8 @@ func TestListenersChangeWhileSessionsGoOn(t *testing.T) {
 	again := testkit.StartOn(t, dir, "127.0.0.1", func(o *service.Options) { o.FTP, o.FTPS, o.SFTP = "", "", "" })
 	var left []api.Listener
 	again.Must(&left, "listener", "list")
-	require.Len(t, left, 2, "what was removed stays removed")
-	assert.Equal(t, []string{"ftps", "sftp"}, []string{left[0].Name, left[1].Name})
+	require.Len(t, left, 3, "what was removed stays removed")
+	assert.Equal(t, []string{"ftps", "sftp", "web"}, []string{left[0].Name, left[1].Name, left[2].Name})
 }
 
 func TestADownloadRunsThroughChangesAndTheNextSessionSeesThem(t *testing.T) {
@@ -106,7 +106,7 @@ func TestABadListenerIsRefusedWithAdviceAndNothingChanges(t *testing.T) {
 	k.Account("ann")
 	var all []api.Listener
 	k.Must(&all, "listener", "list")
-	require.Len(t, all, 3)
+	require.Len(t, all, 4)
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close()
@@ -122,7 +122,7 @@ func TestABadListenerIsRefusedWithAdviceAndNothingChanges(t *testing.T) {
 		{"leave the host out", []string{"add", "x", "sftp", "192.0.2.77:2022"}},
 		{"is no address with a port", []string{"add", "x", "sftp", "2022"}},
 		{"is no address of this machine", []string{"add", "x", "sftp", "keep.example:2022"}},
-		{"use ftp, ftps or sftp", []string{"add", "x", "gopher", "127.0.0.1:0"}},
+		{"use ftp, ftps, sftp or web", []string{"add", "x", "gopher", "127.0.0.1:0"}},
 		{"the name is taken", []string{"add", "ftp", "sftp", "127.0.0.1:0"}},
 		{"is no range of ports", []string{"add", "x", "ftp", "127.0.0.1:0"}},
 		{"overlap with those of the listener ftp", []string{"add", "x", "ftp", "127.0.0.1:0", "-passive", overlap}},

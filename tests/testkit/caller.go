@@ -125,3 +125,19 @@ func SignedIn(t *testing.T, k *Keep, operator string) *Caller {
 	c.Call("POST", "/sign-in", api.SignIn{Operator: operator, Password: Password}, 200, nil)
 	return c
 }
+
+// Get asks for a page, with headers as "Name: value"; redirects are not followed. Its body is closed when
+// the test ends.
+func Get(t testing.TB, url string, headers ...string) (*http.Response, error) {
+	request, err := http.NewRequest(http.MethodGet, url, nil)
+	require.NoError(t, err)
+	for _, header := range headers {
+		name, value, _ := strings.Cut(header, ": ")
+		request.Header.Set(name, value)
+	}
+	response, err := http.DefaultTransport.RoundTrip(request)
+	if err == nil {
+		t.Cleanup(func() { response.Body.Close() })
+	}
+	return response, err
+}

@@ -38,6 +38,9 @@ type Keep struct {
 	t   *testing.T
 }
 
+// ConsoleAddress is where the console is served, without TLS.
+func (k *Keep) ConsoleAddress() string { return strings.TrimPrefix(k.Console(), "http://") }
+
 // hostKeys are made once for all services of all test programs: RSA takes its time.
 var hostKeys = filepath.Join(os.TempDir(), fmt.Sprintf("urbankeep-test-hostkeys-%d", os.Getuid()))
 

@@ -6,15 +6,20 @@ type Listener = Schemas['Listener']
 defineProps<{ listeners: Listener[]; picked?: string }>()
 const emit = defineEmits<{ pick: [name: string] }>()
 
-const names = { ftp: 'FTP, TLS on request', ftps: 'FTP over TLS', sftp: 'SFTP' }
+const names = { ftp: 'FTP, TLS on request', ftps: 'FTP over TLS', sftp: 'SFTP', web: 'Web' }
 
 // rules are what is not as usual.
 function rules(l: Listener): string[] {
   const list: string[] = []
+  if (l.faces.length) list.push(l.faces.join(', '))
+  if (l.redirect) list.push(`sends on to ${l.redirect}`)
+  if (l.hosts.length) list.push(`as ${l.hosts.join(' ')}`)
+  if (l.proxies.length) list.push(`behind ${l.proxies.join(' ')}`)
+  if (l.certificate) list.push(`certificate ${l.certificate}`)
   if (l.allow.length) list.push(`only from ${l.allow.join(' ')}`)
   if (l.deny.length) list.push(`not from ${l.deny.join(' ')}`)
   if (l.advertise) list.push(`advertises ${l.advertise}`)
-  if (!l.active) list.push('passive only')
+  if (!l.active && l.passiveLow) list.push('passive only')
   if (l.resumeData) list.push('data resumes TLS')
   if (l.clientCertificates) list.push('client certificates')
   return list
@@ -30,7 +35,7 @@ function rules(l: Listener): string[] {
         <td :class="l.listening ? 'on' : 'off'">{{ l.listening ? '● listening' : l.stopped ? '– stopped' : '▲ can’t listen' }}</td>
         <td>{{ names[l.protocol] }}</td>
         <td class="mono">{{ l.listening || l.address }}</td>
-        <td><span :class="{ warn: l.encryption !== 'required' }">{{ l.encryption }}</span></td>
+        <td><span :class="{ warn: l.encryption !== 'required' && !(l.protocol === 'web' && (l.redirect || l.proxies.length || /^(127\.|\[::1\])/.test(l.listening))) }">{{ l.encryption }}</span></td>
         <td>
           <template v-if="l.passiveLow">{{ l.passiveLow }}–{{ l.passiveHigh }}<span v-if="l.passiveTaken" class="soft">, {{ l.passiveTaken }} taken</span></template>
           <div v-if="l.passiveRefused" class="warn">used up {{ l.passiveRefused }} times</div>

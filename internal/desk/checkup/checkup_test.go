@@ -157,7 +157,7 @@ func TestLittleRoomIsFound(t *testing.T) {
 func TestTheManagementPortComesFirst(t *testing.T) {
 	p := post(keep.FTP, "[::]:21")
 	p.PassiveLow, p.PassiveHigh = 47000, 47099
-	ports := Ports([]Post{p, post(keep.SFTP, "127.0.0.1:2222")}, 22, 0)
+	ports := Ports([]Post{p, post(keep.SFTP, "127.0.0.1:2222")}, 22)
 	require.Len(t, ports, 3, "what only this machine reaches needs no port")
 	for _, name := range Firewalls() {
 		lines, err := Commands(name, ports)

@@ -27,23 +27,19 @@ func (p Port) span(to string) string {
 }
 
 // Ports are the TCP ports to open and forward. Management is the port by which the machine
-// itself is administered, which comes first so that opening the others locks nobody out;
-// console is that of the console where others may reach it, 0 where not.
-func Ports(posts []Post, management, console int) []Port {
+// itself is administered, which comes first so that opening the others locks nobody out.
+func Ports(posts []Post, management int) []Port {
 	var ports []Port
 	if management > 0 {
 		ports = append(ports, Port{management, management, "administration of this machine"})
-	}
-	if console > 0 {
-		ports = append(ports, Port{console, console, "console and API"})
 	}
 	for i := range posts {
 		p := &posts[i]
 		if p.Stopped || p.At == "" || !p.outside() {
 			continue
 		}
-		ports = append(ports, Port{p.port(), p.port(), "listener " + p.Name + ", " + map[keep.Protocol]string{keep.FTP: "FTP", keep.FTPS: "FTP over TLS", keep.SFTP: "SFTP"}[p.Protocol]})
-		if p.Protocol != keep.SFTP {
+		ports = append(ports, Port{p.port(), p.port(), "listener " + p.Name + ", " + map[keep.Protocol]string{keep.FTP: "FTP", keep.FTPS: "FTP over TLS", keep.SFTP: "SFTP", keep.Web: "web"}[p.Protocol]})
+		if p.Protocol.IsFTP() {
 			ports = append(ports, Port{p.PassiveLow, p.PassiveHigh, "listener " + p.Name + ", passive data connections"})
 		}
 	}

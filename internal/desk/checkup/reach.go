@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"strconv"
@@ -109,10 +110,13 @@ func (p *Post) greet(ctx context.Context, at string) (string, error) {
 	}
 	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(patience))
+	io.WriteString(conn, p.Introduction(conn.LocalAddr()))
 	want := "220"
 	switch p.Protocol {
 	case keep.SFTP:
 		want = "SSH-2.0-"
+	case keep.Web:
+		return p.ask(ctx, conn)
 	case keep.FTPS:
 		secure := tls.Client(conn, &tls.Config{InsecureSkipVerify: true}) // its certificate is looked at elsewhere
 		if err := secure.HandshakeContext(ctx); err != nil {
@@ -128,6 +132,43 @@ func (p *Post) greet(ctx context.Context, at string) (string, error) {
 		return "", fmt.Errorf("something else answers there: %q", line)
 	}
 	return line, nil
+}
+
+// ask asks a web listener whether it lives.
+func (p *Post) ask(ctx context.Context, conn net.Conn) (string, error) {
+	what := "HTTP"
+	if p.Encryption != keep.EncryptionOff {
+		host := ""
+		if len(p.Hosts) > 0 {
+			host = p.Hosts[0]
+		}
+		secure := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: host})
+		if err := secure.HandshakeContext(ctx); err != nil {
+			return "", fmt.Errorf("no TLS: %w", plain(err))
+		}
+		conn, what = secure, "HTTPS"
+	}
+	fmt.Fprintf(conn, "GET /healthz HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+	line, err := bufio.NewReaderSize(conn, 512).ReadString('\n')
+	if err != nil {
+		return "", fmt.Errorf("it connects, but says nothing: %w", plain(err))
+	}
+	if !strings.HasPrefix(line, "HTTP/1.1 200") {
+		return "", fmt.Errorf("something else answers there: %q", strings.TrimSpace(line))
+	}
+	return what + ", " + p.serves(), nil
+}
+
+// serves says in words what a web listener shows.
+func (p *Post) serves() string {
+	if p.Redirect != "" {
+		return "sends on to " + p.Redirect
+	}
+	words := make([]string, len(p.Faces))
+	for i, face := range p.Faces {
+		words[i] = string(face)
+	}
+	return "serves " + strings.Join(words, ", ")
 }
 
 // plain leaves what a person needs of a network error.
@@ -174,7 +215,7 @@ func Passive(ctx context.Context, posts []Post, host string) (f Findings) {
 	low, high := ephemeral()
 	for i := range posts {
 		p := &posts[i]
-		if p.Protocol == keep.SFTP || p.Stopped || p.At == "" {
+		if !p.Protocol.IsFTP() || p.Stopped || p.At == "" {
 			continue
 		}
 		f = append(f, p.passive(ctx, host)...)

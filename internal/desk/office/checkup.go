@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
-	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"urbankeep/internal/desk/checkup"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/watch/audit"
 )
 
@@ -62,7 +62,7 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	f := checkup.Listeners(ctx, posts, who.Host)
 	f = append(f, checkup.Passive(ctx, posts, who.Host)...)
 	o.checkProcess(&f, posts)
-	o.checkCertificate(&f, posts, who.Host)
+	o.checkCertificates(&f, posts, who.Host)
 	o.checkHostKeys(&f)
 	f = append(f, checkup.Folder(o.Dir, stores)...)
 	there := []keep.Store{}
@@ -94,11 +94,7 @@ func (o *Office) Ports(ctx context.Context, management int) ([]checkup.Port, err
 	if err != nil {
 		return nil, err
 	}
-	console := 0
-	if at, err := netip.ParseAddrPort(o.Live.Watched()); err == nil && !at.Addr().IsLoopback() {
-		console = int(at.Port())
-	}
-	return checkup.Ports(posts, management, console), nil
+	return checkup.Ports(posts, management), nil
 }
 
 func (o *Office) checkProcess(f *checkup.Findings, posts []checkup.Post) {
@@ -120,44 +116,87 @@ func (o *Office) checkProcess(f *checkup.Findings, posts []checkup.Post) {
 	} else {
 		f.Add("privilege", "", checkup.Fine, "", "the service does not run as root")
 	}
-	if at, err := netip.ParseAddrPort(o.Live.Watched()); err == nil && !at.Addr().IsLoopback() {
-		f.Add("console", "", checkup.Warning, "let it listen on 127.0.0.1 (serve -console), and put a proxy with TLS in front of it", "the console listens on %s without TLS: passwords of operators go in clear", at)
-	} else {
-		f.Add("console", "", checkup.Fine, "", "the console listens on %s, for this machine only", o.Live.Watched())
+	console := false
+	for _, p := range posts {
+		console = console || p.Serves(keep.ConsoleFace)
+		if p.InClear() {
+			f.Add("web", p.Name, checkup.Warning, "listener set "+p.Name+" -encryption required, or let it listen on 127.0.0.1", "it listens on %s without TLS: passwords go in clear", p.At)
+		}
+	}
+	if !console {
+		f.Add("console", "", checkup.Note, "listener add web web 127.0.0.1:8470, or let a web listener serve it (-faces)", "no web listener serves the console; the commands on this machine still work")
 	}
 }
 
-func (o *Office) checkCertificate(f *checkup.Findings, posts []checkup.Post, host string) {
-	if !slices.ContainsFunc(posts, func(p checkup.Post) bool { return p.Protocol != keep.SFTP && !p.Stopped }) {
+func (o *Office) checkCertificates(f *checkup.Findings, posts []checkup.Post, host string) {
+	shown := slices.ContainsFunc(posts, func(p checkup.Post) bool {
+		return p.Protocol != keep.SFTP && p.Encryption != keep.EncryptionOff && !p.Stopped
+	})
+	if !shown {
 		return
 	}
-	c := o.Certificate.Facts()
-	until := c.Until.Format(time.DateOnly)
-	switch left := time.Until(c.Until); {
-	case c.Problem != "":
-		f.Add("certificate", "", checkup.Fault, "correct the files; the certificate before them is shown meanwhile", "the changed files can't be used: %s", c.Problem)
-	case left < 0:
-		f.Add("certificate", "", checkup.Fault, renewal(c.SelfSigned), "it ended on %s: clients refuse it", until)
-	case time.Now().Before(c.From):
-		f.Add("certificate", "", checkup.Fault, "set the clock of this machine, or use another certificate", "it begins only on %s", c.From.Format(time.DateOnly))
-	case left < certificateSoon:
-		f.Add("certificate", "", checkup.Warning, renewal(c.SelfSigned), "it ends on %s", until)
-	default:
-		f.Add("certificate", "", checkup.Fine, "", "it is good until %s", until)
+	for _, c := range o.Certificates.Facts() {
+		checkCertificate(f, &c)
 	}
-	if c.SelfSigned {
-		f.Add("certificate", "", checkup.Note, "use one of an authority (certificate follow), or hand out its fingerprint: handover sheets have it", "it is self-signed: clients warn unless they know it")
-	} else if c.Chain < 2 {
-		f.Add("certificate", "", checkup.Warning, "put the certificates of the authority behind it in the same file", "it comes without the certificate of its authority (%s): some clients can't build the chain", c.Issuer)
+	hosts := []string{host}
+	for _, p := range posts {
+		if !p.Stopped && p.Protocol == keep.Web && p.Encryption != keep.EncryptionOff {
+			hosts = append(hosts, p.Hosts...)
+		}
 	}
-	if host != "" && !o.Certificate.Covers(host) {
-		f.Add("certificate", "", checkup.Warning, renewal(c.SelfSigned), "it names %s, but clients come to %s", strings.Join(c.Names, ", "), host)
+	slices.Sort(hosts)
+	for _, host := range slices.Compact(hosts) {
+		if c := o.Certificates.For(host); host != "" && !strings.HasPrefix(host, "*") && !c.Covers(host) {
+			f.Add("certificate", "", checkup.Warning, "certificate acme -host "+host+", or put one that names it in its place", "clients come to %s, but no certificate names it: they are shown one for %s", host, strings.Join(c.Facts().Names, ", "))
+		}
 	}
 }
 
-func renewal(selfSigned bool) string {
-	if selfSigned {
-		return "make a new one with certificate renew, or use one of an authority with certificate follow"
+// soon is how long before its end a certificate is worth a warning: one that is got from an authority
+// should have been renewed by then.
+func soon(c *certificate.Facts) time.Duration {
+	if c.Order != nil {
+		return min(certificateSoon, c.Until.Sub(c.From)/4)
+	}
+	return certificateSoon
+}
+
+func checkCertificate(f *checkup.Findings, c *certificate.Facts) {
+	until := c.Until.Format(time.DateOnly)
+	of := c.Name
+	if of == certificate.Main {
+		of = ""
+	}
+	switch left := time.Until(c.Until); {
+	case c.Problem != "":
+		f.Add("certificate", of, checkup.Fault, "correct the files; the certificate before them is shown meanwhile", "the changed files can't be used: %s", c.Problem)
+	case left < 0:
+		f.Add("certificate", of, checkup.Fault, renewal(c), "it ended on %s: clients refuse it", until)
+	case time.Now().Before(c.From):
+		f.Add("certificate", of, checkup.Fault, "set the clock of this machine, or use another certificate", "it begins only on %s", c.From.Format(time.DateOnly))
+	case left < soon(c):
+		f.Add("certificate", of, checkup.Warning, renewal(c), "it ends on %s", until)
+	case c.Order != nil:
+		f.Add("certificate", of, checkup.Fine, "", "it is good until %s, and renewed on %s", until, c.Next.Format(time.DateOnly))
+	default:
+		f.Add("certificate", of, checkup.Fine, "", "it is good until %s", until)
+	}
+	if c.Failed > 0 {
+		f.Add("certificate", of, checkup.Warning, "mend that; it is tried again by itself, next at "+moment(c.Next), "it could not be renewed, %s: %s", keep.SayMany(c.Failed, "attempt"), c.Failure)
+	}
+	if c.SelfSigned {
+		f.Add("certificate", of, checkup.Note, "get one from an authority (certificate acme, certificate follow), or hand out its fingerprint: handover sheets have it", "it is self-signed: clients warn unless they know it")
+	} else if c.Chain < 2 && c.Order == nil {
+		f.Add("certificate", of, checkup.Warning, "put the certificates of the authority behind it in the same file", "it comes without the certificate of its authority (%s): some clients can't build the chain", c.Issuer)
+	}
+}
+
+func renewal(c *certificate.Facts) string {
+	switch {
+	case c.Order != nil:
+		return "mend what keeps it from being renewed; it is tried by itself"
+	case c.SelfSigned:
+		return "make a new one with certificate renew, or get one from an authority with certificate acme"
 	}
 	return "put a new one in its place; the service reads it by itself"
 }

@@ -29,7 +29,7 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 	f := handover.Facts{Service: i.Name, Host: cmp.Or(host, i.Host), Account: e, Made: time.Now()}
 	for _, p := range posts {
 		at, err := netip.ParseAddrPort(p.At)
-		if err != nil {
+		if err != nil || p.Protocol == keep.Web {
 			continue
 		}
 		if f.Host == "" && !at.Addr().IsUnspecified() {
@@ -52,8 +52,8 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 			f.HostKeys = append(f.HostKeys, handover.HostKey{Type: k.Type(), Fingerprint: k.Fingerprint(), Line: k.Line()})
 		}
 	}
-	c := o.Certificate.Facts()
-	f.Certificate = handover.Certificate{Fingerprint: c.Fingerprint, Until: c.Until, SelfSigned: c.SelfSigned, PEM: o.Certificate.PEM()}
+	c := o.Certificates.For(f.Host).Facts()
+	f.Certificate = handover.Certificate{Fingerprint: c.Fingerprint, Until: c.Until, SelfSigned: c.SelfSigned, PEM: o.Certificates.For(f.Host).PEM()}
 	return handover.New(f), nil
 }
 

@@ -41,8 +41,8 @@ type Live interface {
 	Watch(listener string) (address string, taken, refused int)
 	// Unable says why a listener can't listen that should, "" when it can.
 	Unable(listener string) string
-	// Watched tells where the console listens.
-	Watched() string
+	// Console is where the console is reached, as a URL; "" where no listener serves it.
+	Console() string
 	// Promise puts in force what an acknowledgement promises of the audit trail.
 	Promise(d keep.Durability)
 	// Admit puts the network rules of the service in force for new connections.
@@ -51,22 +51,22 @@ type Live interface {
 
 // Office carries out what operators ask.
 type Office struct {
-	DB          *records.DB
-	Trail       *audit.Trail
-	Hasher      *signin.Hasher
-	HostKeys    *hostkey.Ring
-	Certificate *certificate.Keeper
-	Guard       *signin.Guard
-	Accounts    *signin.Accounts
-	Live        Live
-	Traffic     *traffic.Registry
-	Ledger      *quota.Ledger
-	Seal        *audit.Seal
-	Collector   *collector.Sender
-	Stores      *kinds.Stores
-	Dir         string      // the data folder, in which no store may lie
-	Usual       keep.Limits // while none were set
-	Log         *slog.Logger
+	DB           *records.DB
+	Trail        *audit.Trail
+	Hasher       *signin.Hasher
+	HostKeys     *hostkey.Ring
+	Certificates *certificate.Ring
+	Guard        *signin.Guard
+	Accounts     *signin.Accounts
+	Live         Live
+	Traffic      *traffic.Registry
+	Ledger       *quota.Ledger
+	Seal         *audit.Seal
+	Collector    *collector.Sender
+	Stores       *kinds.Stores
+	Dir          string      // the data folder, in which no store may lie
+	Usual        keep.Limits // while none were set
+	Log          *slog.Logger
 
 	retiring sync.Mutex // one at a time
 	moving   moves
@@ -79,6 +79,10 @@ type Actor struct {
 	Role     keep.Role
 	Address  string
 	Protocol keep.Protocol
+	// Of who came by a web listener:
+	Listener  string // its name
+	Host      string // under which name it was reached
+	Encrypted bool
 
 	undoes int64 // the change that is being taken back; 0: none
 }
@@ -94,7 +98,7 @@ func missing(err error, name string) error {
 // recordOf is the record of what an operator did.
 func recordOf(who Actor, action keep.Action, target, detail string) keep.AuditRecord {
 	return keep.AuditRecord{Operator: who.Operator, Address: who.Address, Protocol: who.Protocol,
-		Encrypted: who.Protocol == keep.Local, Action: action, Target: target, Outcome: keep.Done, Detail: detail}
+		Encrypted: who.Protocol == keep.Local || who.Encrypted, Action: action, Target: target, Outcome: keep.Done, Detail: detail}
 }
 
 // record puts in the trail what an operator did.

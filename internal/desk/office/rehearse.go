@@ -53,6 +53,9 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name string) ([]rehear
 	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch}
 	var stages []rehearse.Listener
 	for _, l := range listeners {
+		if l.Protocol == keep.Web {
+			continue
+		}
 		address, _, _ := o.Live.Watch(l.Name)
 		host, port, err := net.SplitHostPort(address)
 		if err != nil {

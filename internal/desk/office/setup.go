@@ -141,7 +141,7 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 			continue
 		}
 		listen = append(listen, p.Name+" on "+p.At)
-		if p.Protocol != keep.SFTP {
+		if p.Protocol.IsFTP() {
 			passive = append(passive, fmt.Sprintf("%s %d-%d", p.Name, p.PassiveLow, p.PassiveHigh))
 		}
 	}
@@ -153,7 +153,7 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 	for _, s := range stores {
 		lie = append(lie, s.Name+" in "+s.Folder)
 	}
-	c := o.Certificate.Facts()
+	c := o.Certificates.Main().Facts()
 	certificate := "of " + c.Issuer + ", until " + c.Until.Format("2006-01-02")
 	if c.SelfSigned {
 		certificate = "self-signed, until " + c.Until.Format("2006-01-02")

@@ -19,9 +19,11 @@ type way struct {
 
 func (o *Office) wayOf(what string) way {
 	return map[string]way{
-		accounts:   {o.accountNow, o.putAccount, o.DeleteAccount},
-		groups:     {o.groupNow, o.putGroup, o.DeleteGroup},
-		listeners:  {o.listenerNow, o.putListener, o.RemoveListener},
+		accounts: {o.accountNow, o.putAccount, o.DeleteAccount},
+		groups:   {o.groupNow, o.putGroup, o.DeleteGroup},
+		listeners: {o.listenerNow, o.putListener, func(ctx context.Context, who Actor, name string) error {
+			return o.RemoveListener(ctx, who, name, false)
+		}},
 		stores:     {o.storeNow, putter(o.putStore), o.RemoveStore},
 		grounds:    {alone(func(ctx context.Context) (groundsFacts, error) { g, err := o.Grounds(ctx); return groundsFacts{g}, err }), putter(func(ctx context.Context, who Actor, g groundsFacts) error { return o.SetGrounds(ctx, who, g.Folders) }), nil},
 		gate:       {alone(o.Gate), putter(func(ctx context.Context, who Actor, r keep.Rules) error { return o.SetGate(ctx, who, r, false) }), nil},
@@ -142,11 +144,11 @@ func (o *Office) putListener(ctx context.Context, who Actor, name string, text [
 	}
 	if now, err := o.listenerNow(ctx, name); err != nil || now == nil {
 		if err == nil {
-			_, err = o.AddListener(ctx, who, was)
+			_, err = o.AddListener(ctx, who, was, false)
 		}
 		return err
 	}
-	_, err := o.SetListener(ctx, who, name, func(l *keep.Listener) { *l = was })
+	_, err := o.SetListener(ctx, who, name, func(l *keep.Listener) { *l = was }, false)
 	return err
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"time"
 
@@ -133,6 +134,10 @@ func observed(err error) string {
 func dial(ctx context.Context, account string, l Listener) (client, error) {
 	raw, err := (&net.Dialer{Timeout: patience}).DialContext(ctx, "tcp", l.Dial)
 	if err != nil {
+		return nil, err
+	}
+	if _, err := io.WriteString(raw, l.Introduction(raw.LocalAddr())); err != nil {
+		raw.Close()
 		return nil, err
 	}
 	var c client

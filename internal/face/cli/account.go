@@ -55,7 +55,7 @@ func byFlag(flags *flag.FlagSet, err error) error {
 	if !errors.As(err, &p) {
 		return err
 	}
-	if p.Reason == string(keep.ShutsYouOut) && flags.Lookup("meant") != nil {
+	if (p.Reason == string(keep.ShutsYouOut) || p.Reason == string(keep.InClear)) && flags.Lookup("meant") != nil {
 		return fmt.Errorf("%w (-meant)", err)
 	}
 	if p.Field == "" {

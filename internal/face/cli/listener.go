@@ -23,13 +23,13 @@ func listenerCommands() []*command.Command {
 		clientCommand("listener list", "", "List the listeners", "", listenerList),
 		clientCommand("listener show", "LISTENER", "Show all that is set of a listener", "", listenerShow),
 		clientCommand("listener add", "NAME PROTOCOL ADDRESS", "Make a listener and start it",
-			"PROTOCOL is ftp (with TLS on request), ftps (TLS from the first byte) or sftp. ADDRESS is 192.0.2.7:21, [2001:db8::7]:21, or :21 for every\naddress of the machine. An FTP listener needs -passive.", listenerAdd),
+			"PROTOCOL is ftp (with TLS on request), ftps (TLS from the first byte), sftp or web. ADDRESS is 192.0.2.7:21, [2001:db8::7]:21, or :21 for every\naddress of the machine. An FTP listener needs -passive, a web listener -faces or -redirect; it speaks TLS unless -encryption off is said.", listenerAdd),
 		clientCommand("listener set", "LISTENER", "Change a listener", listenerHelp, listenerSet),
-		clientCommand("listener stop", "LISTENER", "Let a listener take no new connections", "Sessions that are open stay.", func(_ *flag.FlagSet, f *common) run {
-			return listenerStopped(f, true)
+		clientCommand("listener stop", "LISTENER", "Let a listener take no new connections", "Sessions that are open stay.", func(flags *flag.FlagSet, f *common) run {
+			return listenerStopped(flags, f, true)
 		}),
-		clientCommand("listener start", "LISTENER", "Let a stopped listener take connections again", "", func(_ *flag.FlagSet, f *common) run {
-			return listenerStopped(f, false)
+		clientCommand("listener start", "LISTENER", "Let a stopped listener take connections again", "", func(flags *flag.FlagSet, f *common) run {
+			return listenerStopped(flags, f, false)
 		}),
 		clientCommand("listener remove", "LISTENER", "Remove a listener; sessions that are open stay", "", listenerRemove),
 	}
@@ -40,21 +40,29 @@ func listenerCommands() []*command.Command {
 func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 	text := map[string]*string{}
 	for name, usage := range map[string]string{
-		"address":    "`host:port` to listen on; no host: every address of the machine",
-		"encryption": "`policy` of FTP: required, optional (clients may go without TLS) or off",
-		"banner":     "`text` that clients are shown before they sign in; \\n breaks the line",
-		"welcome":    "`text` that FTP clients are shown after they signed in; {account} and {time} stand for themselves",
-		"allow":      "`networks` that alone may connect, as in 192.0.2.0/24,2001:db8::/32; or everybody",
-		"deny":       "`networks` that may not connect, whatever -allow says; or nobody",
-		"passive":    "`LOW-HIGH`: the ports of passive FTP",
-		"advertise":  "IPv4 `address` or name that clients outside are told for passive FTP, behind a router; \"\" is the one they reached",
+		"address":     "`host:port` to listen on; no host: every address of the machine",
+		"encryption":  "`policy`: required, optional (FTP clients may go without TLS) or off (FTP, web)",
+		"banner":      "`text` that clients are shown before they sign in; \\n breaks the line",
+		"welcome":     "`text` that FTP clients are shown after they signed in; {account} and {time} stand for themselves",
+		"allow":       "`networks` that alone may connect, as in 192.0.2.0/24,2001:db8::/32; or everybody",
+		"deny":        "`networks` that may not connect, whatever -allow says; or nobody",
+		"proxies":     "`networks` of proxies: what comes from them must say for whom it is (PROXY protocol 1 or 2), and is believed; or none",
+		"certificate": "`name` of a certificate of certificate list; \"\" chooses by the name that the client asks for",
+		"faces":       "what a web listener serves: `console,portal,passes,dav`",
+		"hosts":       "`names` that a web listener answers to, as in files.example.org,*.example.net; \"\" is every name",
+		"redirect":    "web `listener` with TLS, or an origin as in https://files.example.org, that a web listener without it sends everything on to",
+		"passive":     "`LOW-HIGH`: the ports of passive FTP",
+		"advertise":   "IPv4 `address` or name that clients outside are told for passive FTP, behind a router; \"\" is the one they reached",
 	} {
 		text[name] = flags.String(name, "", usage)
 	}
 	active := flags.Bool("active", true, "take active mode (PORT and EPRT); -active=false refuses it")
 	resume := flags.Bool("resume-data", false, "data connections must resume the TLS session of their command connection")
 	certificates := flags.Bool("client-certificates", false, "ask for a client certificate; its key signs in as an SSH key of the account does")
+	forwarded := flags.Bool("forwarded", false, "the -proxies of a web listener tell in headers (Forwarded, X-Forwarded-For) for whom they ask, and not by the PROXY protocol")
+	meant := flags.Bool("meant", false, "do it although it shuts you out yourself, or lets passwords go in clear")
 	return func() (ask api.ListenerChange, err error) {
+		ask.Meant = *meant
 		flags.Visit(func(given *flag.Flag) {
 			if value := text[given.Name]; value != nil && err == nil {
 				err = setListenerText(&ask, given.Name, *value)
@@ -66,6 +74,8 @@ func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 				ask.ResumeData = resume
 			case "client-certificates":
 				ask.ClientCertificates = certificates
+			case "forwarded":
+				ask.Forwarded = forwarded
 			}
 		})
 		return ask, err
@@ -89,6 +99,20 @@ func setListenerText(ask *api.ListenerChange, name, value string) error {
 		return setNetworks(&ask.Deny, name, value, keep.ParseDenied)
 	case "advertise":
 		ask.Advertise = &value
+	case "proxies":
+		return setNetworks(&ask.Proxies, name, value, keep.ParseDenied)
+	case "certificate":
+		ask.Certificate = &value
+	case "faces":
+		ask.Faces = &[]keep.Face{}
+		for _, face := range listed(value) {
+			*ask.Faces = append(*ask.Faces, keep.Face(face))
+		}
+	case "hosts":
+		hosts := listed(value)
+		ask.Hosts = &hosts
+	case "redirect":
+		ask.Redirect = &value
 	case "passive":
 		from, to, ok := strings.Cut(value, "-")
 		low, err1 := strconv.Atoi(from)
@@ -99,6 +123,11 @@ func setListenerText(ask *api.ListenerChange, name, value string) error {
 		ask.PassiveLow, ask.PassiveHigh = &low, &high
 	}
 	return nil
+}
+
+// listed reads the words of a list.
+func listed(text string) []string {
+	return append([]string{}, strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })...)
 }
 
 // setNetworks reads a flag that names networks.
@@ -137,7 +166,7 @@ func sayListener(env command.Env, f *common, l api.Listener, what string) error 
 		return printJSON(env.Out, l)
 	}
 	fmt.Fprintf(env.Out, "listener %s %s\n", l.Name, what)
-	if l.Encryption != keep.EncryptionRequired {
+	if l.Encryption != keep.EncryptionRequired && (l.Protocol != keep.Web || !strings.HasPrefix(l.Listening, "127.") && len(l.Proxies) == 0 && l.Redirect == "") {
 		fmt.Fprintln(env.Out, "Passwords and files can go in clear over it; such sessions are marked.")
 	}
 	return nil
@@ -150,7 +179,7 @@ func listenerSet(flags *flag.FlagSet, f *common) run {
 		if err != nil {
 			return err
 		}
-		if ask == (api.ListenerChange{}) {
+		if ask == (api.ListenerChange{Meant: ask.Meant}) {
 			return command.Usagef("say what to change; listener set -h shows what can be")
 		}
 		return changeListener(ctx, env, c, f, args[0], ask, "changed; it holds for new connections")
@@ -165,16 +194,18 @@ func changeListener(ctx context.Context, env command.Env, c *client, f *common, 
 	return sayListener(env, f, l, c.now(what))
 }
 
-func listenerStopped(f *common, stopped bool) run {
+func listenerStopped(flags *flag.FlagSet, f *common, stopped bool) run {
+	meant := flags.Bool("meant", false, "do it although it shuts you out yourself")
 	what := map[bool]string{true: "takes no new connections", false: "takes connections"}[stopped]
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		return changeListener(ctx, env, c, f, args[0], api.ListenerChange{Stopped: &stopped}, what)
+		return changeListener(ctx, env, c, f, args[0], api.ListenerChange{Stopped: &stopped, Meant: *meant}, what)
 	}
 }
 
-func listenerRemove(_ *flag.FlagSet, f *common) run {
+func listenerRemove(flags *flag.FlagSet, f *common) run {
+	meant := flags.Bool("meant", false, "do it although it shuts you out yourself")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		if err := c.call(ctx, http.MethodDelete, "/listeners/"+name(args[0]), nil, nil); err != nil {
+		if err := c.call(ctx, http.MethodDelete, fmt.Sprintf("/listeners/%s?meant=%t", name(args[0]), *meant), nil, nil); err != nil {
 			return err
 		}
 		if *f.json {
@@ -215,9 +246,24 @@ func listenerShow(_ *flag.FlagSet, f *common) run {
 		}
 		say := func(list []string, none string) string { return cmp.Or(strings.Join(list, ", "), none) }
 		rows := [][]string{{"protocol", string(l.Protocol)}, {"address", l.Address}, {"listens on", cmp.Or(l.Listening, map[bool]string{true: "nothing: it is stopped", false: "nothing: it can't"}[l.Stopped])}, {"encryption", string(l.Encryption)},
-			{"allowed", say(l.Allow, "everybody")}, {"denied", say(l.Deny, "nobody")}, {"banner", dash(l.Banner)}}
-		if l.Protocol != keep.SFTP {
-			onOff := map[bool]string{true: "yes", false: "no"}
+			{"allowed", say(l.Allow, "everybody")}, {"denied", say(l.Deny, "nobody")}}
+		if l.Protocol != keep.Web {
+			rows = append(rows, []string{"banner", dash(l.Banner)})
+		}
+		onOff := map[bool]string{true: "yes", false: "no"}
+		if len(l.Proxies) > 0 {
+			rows = append(rows, []string{"proxies", strings.Join(l.Proxies, ", ") + map[bool]string{true: ", tell in headers", false: ", by the PROXY protocol"}[l.Forwarded]})
+		}
+		if l.Protocol != keep.SFTP && l.Encryption != keep.EncryptionOff {
+			rows = append(rows, []string{"certificate", cmp.Or(l.Certificate, "by the name that is asked for")})
+		}
+		switch {
+		case l.Redirect != "":
+			rows = append(rows, []string{"sends on to", l.Redirect})
+		case l.Protocol == keep.Web:
+			rows = append(rows, []string{"serves", faceList(l.Faces)}, []string{"answers to", say(l.Hosts, "every name")})
+		}
+		if l.Protocol.IsFTP() {
 			rows = append(rows, []string{"welcome", dash(l.Welcome)}, []string{"passive ports", fmt.Sprintf("%d-%d, %d in use, used up %s", l.PassiveLow, l.PassiveHigh, l.PassiveTaken, keep.SayMany(l.PassiveRefused, "time"))},
 				[]string{"told to clients", cmp.Or(l.Advertise, "the address they reached")}, []string{"active mode", onOff[l.Active]}, []string{"data resumes TLS", onOff[l.ResumeData]}, []string{"asks for certificates", onOff[l.ClientCertificates]})
 		}
@@ -234,6 +280,9 @@ func listenerTable(env command.Env, listeners []api.Listener) {
 			address = l.Address + map[bool]string{true: " (stopped)", false: " (CAN'T LISTEN)"}[l.Stopped]
 		}
 		passive := "-"
+		if l.Protocol == keep.Web {
+			address = map[bool]string{true: "http://", false: "https://"}[l.Encryption == keep.EncryptionOff] + address
+		}
 		if l.PassiveLow != 0 {
 			passive = fmt.Sprintf("%d-%d", l.PassiveLow, l.PassiveHigh)
 		}
@@ -245,6 +294,14 @@ func listenerTable(env command.Env, listeners []api.Listener) {
 	table(env.Out, "LISTENER|PROTOCOL|ADDRESS|ENCRYPTION#3|PASSIVE PORTS#4|RULES", rows)
 }
 
+func faceList(faces []keep.Face) string {
+	list := make([]string, len(faces))
+	for i, face := range faces {
+		list[i] = string(face)
+	}
+	return strings.Join(list, ", ")
+}
+
 // listenerRules are what is not as usual.
 func listenerRules(l api.Listener) (rules []string) {
 	add := func(when bool, rule string) {
@@ -252,10 +309,15 @@ func listenerRules(l api.Listener) (rules []string) {
 			rules = append(rules, rule)
 		}
 	}
+	add(len(l.Faces) > 0, faceList(l.Faces))
+	add(l.Redirect != "", "sends on to "+l.Redirect)
+	add(len(l.Hosts) > 0, "as "+strings.Join(l.Hosts, " "))
+	add(len(l.Proxies) > 0, "behind "+strings.Join(l.Proxies, " "))
+	add(l.Certificate != "", "certificate "+l.Certificate)
 	add(len(l.Allow) > 0, "only from "+strings.Join(l.Allow, " "))
 	add(len(l.Deny) > 0, "not from "+strings.Join(l.Deny, " "))
 	add(l.Advertise != "", "advertises "+l.Advertise)
-	add(!l.Active, "passive only")
+	add(!l.Active && l.Protocol.IsFTP(), "passive only")
 	add(l.ResumeData, "data resumes TLS")
 	add(l.ClientCertificates, "client certificates")
 	return rules

@@ -248,7 +248,7 @@ func (w *setupWalk) passive() (bool, error) {
 	}
 	var ftp []api.Listener
 	for _, l := range page.Items {
-		if l.Protocol != keep.SFTP {
+		if l.Protocol.IsFTP() {
 			ftp = append(ftp, l)
 		}
 	}
@@ -291,7 +291,7 @@ func (w *setupWalk) certificate() (bool, error) {
 		}
 	}
 	var made api.Certificate
-	if err := w.c.call(w.ctx, http.MethodPut, "/certificate", ask, &made); err != nil {
+	if err := w.c.call(w.ctx, http.MethodPut, "/certificates/main", ask, &made); err != nil {
 		return false, err
 	}
 	return w.done("certificate for %s, until %s", strings.Join(made.Names, ", "), made.Expires.Format("2006-01-02"))

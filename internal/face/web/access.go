@@ -34,7 +34,7 @@ func (s *Server) changeMyPassword(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	cookie, _ := c.Cookie(cookieName)
+	cookie, _ := c.Cookie(cookieOf(c))
 	if err := s.Operators.ChangePassword(c.Request.Context(), visitorOf(c), name, keep.Secret(ask.Now), keep.Secret(ask.Next), keep.Secret(cookie)); err != nil {
 		return err
 	}

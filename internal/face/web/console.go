@@ -15,6 +15,9 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
+// consolePath is where the console lies.
+const consolePath = "/console/"
+
 // console serves the console's files. A path that is no file is a page of the
 // console, which finds its way itself.
 func (s *Server) console(c *gin.Context) error {
@@ -25,10 +28,15 @@ func (s *Server) console(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	name, ours := strings.CutPrefix(path.Clean(c.Request.URL.Path), strings.TrimSuffix(consolePath, "/"))
+	name = strings.TrimPrefix(name, "/")
 	if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
-		if strings.HasPrefix(name, "assets/") {
+		if strings.HasPrefix(name, "assets/") || !ours && strings.Contains(name, ".") {
 			return errNoAddress
+		}
+		if !ours { // as bookmarks from before the console had a place of its own
+			c.Redirect(http.StatusFound, consolePath+name)
+			return nil
 		}
 		name = "index.html"
 	}

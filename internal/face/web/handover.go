@@ -40,15 +40,7 @@ func (s *Server) linkPassword(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	// Where the console is reached: what this request came to, or what this machine knows.
-	base := "http://" + s.Office.Live.Watched()
-	if actor(c).Protocol != keep.Local {
-		base = "http://" + c.Request.Host
-		if c.Request.TLS != nil {
-			base = "https://" + c.Request.Host
-		}
-	}
-	c.JSON(http.StatusCreated, api.PasswordLink{Link: base + "/password#" + secret.Reveal(), Expires: time.Now().Add(life).UTC()})
+	c.JSON(http.StatusCreated, api.PasswordLink{Link: s.origin(c) + consolePath + "password#" + secret.Reveal(), Expires: time.Now().Add(life).UTC()})
 	return nil
 }
 

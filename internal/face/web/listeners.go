@@ -7,13 +7,13 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/keys/certificate"
 )
 
 func (s *Server) showListener(l keep.Listener) api.Listener {
 	shown := api.Listener{Name: l.Name, Protocol: l.Protocol, Address: l.Address, Stopped: l.Stopped, Encryption: l.Encryption,
 		Banner: l.Banner, Welcome: l.Welcome, Allow: networks(l.Allow), Deny: networks(l.Deny), PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh,
-		Advertise: l.Advertise, Active: !l.NoActive, ResumeData: l.ResumeData, ClientCertificates: l.ClientCertificates}
+		Advertise: l.Advertise, Active: !l.NoActive, ResumeData: l.ResumeData, ClientCertificates: l.ClientCertificates,
+		Proxies: networks(l.Proxies), Certificate: l.Certificate, Faces: append([]keep.Face{}, l.Faces...), Hosts: append([]string{}, l.Hosts...), Redirect: l.Redirect, Forwarded: l.Forwarded}
 	shown.Listening, shown.PassiveTaken, shown.PassiveRefused = s.Posts.Watch(l.Name)
 	shown.Problem = s.Posts.Unable(l.Name)
 	return shown
@@ -49,6 +49,11 @@ func applyListener(l *keep.Listener, ask api.ListenerChange) error {
 	put(&l.Advertise, ask.Advertise)
 	put(&l.ResumeData, ask.ResumeData)
 	put(&l.ClientCertificates, ask.ClientCertificates)
+	put(&l.Certificate, ask.Certificate)
+	put(&l.Faces, ask.Faces)
+	put(&l.Hosts, ask.Hosts)
+	put(&l.Redirect, ask.Redirect)
+	put(&l.Forwarded, ask.Forwarded)
 	if ask.Active != nil {
 		l.NoActive = !*ask.Active
 	}
@@ -56,7 +61,7 @@ func applyListener(l *keep.Listener, ask api.ListenerChange) error {
 		field string
 		ask   *[]string
 		into  *keep.Networks
-	}{{"allow", ask.Allow, &l.Allow}, {"deny", ask.Deny, &l.Deny}} {
+	}{{"allow", ask.Allow, &l.Allow}, {"deny", ask.Deny, &l.Deny}, {"proxies", ask.Proxies, &l.Proxies}} {
 		if rule.ask == nil {
 			continue
 		}
@@ -78,7 +83,7 @@ func (s *Server) addListener(c *gin.Context) error {
 	if err := applyListener(&l, ask.ListenerChange); err != nil {
 		return err
 	}
-	l, err := s.Office.AddListener(c.Request.Context(), actor(c), l)
+	l, err := s.Office.AddListener(c.Request.Context(), actor(c), l, ask.Meant)
 	if err != nil {
 		return err
 	}
@@ -94,7 +99,7 @@ func (s *Server) setListener(c *gin.Context) error {
 	if err := applyListener(new(keep.Listener), ask); err != nil {
 		return err
 	}
-	l, err := s.Office.SetListener(c.Request.Context(), actor(c), c.Param("name"), func(l *keep.Listener) { applyListener(l, ask) })
+	l, err := s.Office.SetListener(c.Request.Context(), actor(c), c.Param("name"), func(l *keep.Listener) { applyListener(l, ask) }, ask.Meant)
 	if err != nil {
 		return err
 	}
@@ -103,43 +108,11 @@ func (s *Server) setListener(c *gin.Context) error {
 }
 
 func (s *Server) removeListener(c *gin.Context) error {
-	if err := s.Office.RemoveListener(c.Request.Context(), actor(c), c.Param("name")); err != nil {
+	if err := s.Office.RemoveListener(c.Request.Context(), actor(c), c.Param("name"), c.Query("meant") == "true"); err != nil {
 		return err
 	}
 	c.Status(http.StatusNoContent)
 	return nil
-}
-
-func (s *Server) certificate(c *gin.Context) error {
-	f := s.Office.Certificate.Facts()
-	c.JSON(http.StatusOK, api.Certificate{CertificateFile: f.Files.Certificate, KeyFile: f.Files.Key, Own: f.Own, SelfSigned: f.SelfSigned, Names: f.Names,
-		Issuer: f.Issuer, Chain: f.Chain, Starts: f.From, Expires: f.Until, Fingerprint: f.Fingerprint, Problem: f.Problem})
-	return nil
-}
-
-func (s *Server) setCertificate(c *gin.Context) (err error) {
-	var ask api.CertificateChange
-	if err := body(c, &ask); err != nil {
-		return err
-	}
-	ctx, who := c.Request.Context(), actor(c)
-	switch {
-	case ask.SelfSigned && ask.CertificateFile == "" && ask.Certificate == "":
-		err = s.Office.RenewCertificate(ctx, who)
-	case ask.CertificateFile != "" && ask.Certificate == "" && !ask.SelfSigned:
-		if err := ownersOnly(c); err != nil {
-			return err
-		}
-		err = s.Office.FollowCertificate(ctx, who, certificate.Files{Certificate: ask.CertificateFile, Key: ask.KeyFile})
-	case ask.Certificate != "" && ask.CertificateFile == "" && !ask.SelfSigned:
-		err = s.Office.StoreCertificate(ctx, who, keep.Secret(ask.Certificate), keep.Secret(ask.Key))
-	default:
-		err = &keep.FieldError{Field: "certificate", Say: "give one of certificateFile, certificate and selfSigned"}
-	}
-	if err != nil {
-		return err
-	}
-	return s.certificate(c)
 }
 
 func (s *Server) lockouts(c *gin.Context) error {

@@ -57,12 +57,12 @@ func (s *Server) signIn(c *gin.Context) error {
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https",
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieOf(c), Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: came(c).Encrypted,
 		SameSite: http.SameSiteStrictMode})
 }
 
 func (s *Server) signOut(c *gin.Context) error {
-	if cookie, err := c.Cookie(cookieName); err == nil {
+	if cookie, err := c.Cookie(cookieOf(c)); err == nil {
 		if err := s.Operators.SignOut(c.Request.Context(), visitor(c), actor(c).Operator, keep.Secret(cookie)); err != nil {
 			return err
 		}
@@ -99,7 +99,7 @@ func ownersOnly(c *gin.Context) error {
 // visitorOf is where a signed-in operator's request comes from.
 func visitorOf(c *gin.Context) signin.Visitor {
 	who := actor(c)
-	return signin.Visitor{Address: who.Address, Protocol: who.Protocol, Encrypted: who.Protocol == keep.Local || c.Request.TLS != nil}
+	return signin.Visitor{Address: who.Address, Protocol: who.Protocol, Encrypted: who.Protocol == keep.Local || who.Encrypted}
 }
 
 func (s *Server) operators(c *gin.Context) error {

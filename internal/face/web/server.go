@@ -44,8 +44,7 @@ type Server struct {
 	Metrics   *metrics.Metrics
 	Posts     Posts
 	Status    func(ctx context.Context) (api.Status, error)
-	Admit     func(address string) bool // by the network rules of the service
-	Stopping  context.Context           // ends event streams
+	Stopping  context.Context // ends event streams
 	streams   streams
 	Log       *slog.Logger
 }
@@ -81,7 +80,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	engine.Use(gin.CustomRecovery(func(c *gin.Context, cause any) {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
-	}), s.measure, headers, s.admit(local), slowBody, unchanged)
+	}), s.measure, headers, s.onFace, slowBody, unchanged)
 	engine.HandleMethodNotAllowed = true
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
@@ -127,8 +126,9 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/listeners", s.handle(s.addListener))
 	known.PATCH("/listeners/:name", s.handle(s.setListener))
 	known.DELETE("/listeners/:name", s.handle(s.removeListener))
-	known.GET("/certificate", s.handle(s.certificate))
-	known.PUT("/certificate", s.handle(s.setCertificate))
+	known.GET("/certificates", s.handle(s.certificates))
+	known.PUT("/certificates/:name", s.handle(s.setCertificate))
+	known.DELETE("/certificates/:name", s.handle(s.removeCertificate))
 	known.GET("/lockouts", s.handle(s.lockouts))
 	known.DELETE("/lockouts/:name", s.handle(s.liftLockout))
 	known.GET("/limits", s.handle(s.limits))
@@ -212,15 +212,6 @@ func (s *Server) Handler(local bool) http.Handler {
 	return http.NewCrossOriginProtection().Handler(engine)
 }
 
-// admit turns away who the network rules of the service do not let in.
-func (s *Server) admit(local bool) gin.HandlerFunc {
-	return func(c *gin.Context) {
-		if !local && !s.Admit(clientAddress(c)) {
-			s.writeError(c, errNotAdmitted)
-		}
-	}
-}
-
 // measure counts requests by their route.
 func (s *Server) measure(c *gin.Context) {
 	started := time.Now()
@@ -266,10 +257,9 @@ type httpError struct {
 func (e *httpError) Error() string { return e.say }
 
 var (
-	errSignIn      = &httpError{http.StatusUnauthorized, "sign in first"}
-	errRole        = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
-	errNotAdmitted = &httpError{http.StatusForbidden, "the network rules of the service do not let your address in"}
-	errNoAddress   = &httpError{http.StatusNotFound, "nothing is at this address"}
+	errSignIn    = &httpError{http.StatusUnauthorized, "sign in first"}
+	errRole      = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
+	errNoAddress = &httpError{http.StatusNotFound, "nothing is at this address"}
 )
 
 // handle turns a handler that returns an error into Gin's.
@@ -325,7 +315,7 @@ func statusOf(reason keep.Reason) int {
 		return http.StatusUnauthorized
 	case keep.TooManyAttempts:
 		return http.StatusTooManyRequests
-	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut:
+	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut, keep.InClear:
 		return http.StatusConflict
 	case keep.Failure, keep.TrailUnavailable:
 		return http.StatusInternalServerError
@@ -405,7 +395,7 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		c.Set("token", true)
 		operator, access, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
-	} else if cookie, cerr := c.Cookie(cookieName); cerr == nil {
+	} else if cookie, cerr := c.Cookie(cookieOf(c)); cerr == nil {
 		operator, access, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
 	}
 	if errors.Is(err, records.ErrNotFound) {
@@ -415,12 +405,16 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 		return office.Actor{}, err
 	}
 	c.Set("access", access)
-	return office.Actor{Operator: operator.Name, Role: operator.Role, Address: clientAddress(c), Protocol: keep.Console}, nil
+	who := office.Actor{Operator: operator.Name, Role: operator.Role, Address: clientAddress(c), Protocol: keep.Console, Encrypted: came(c).Encrypted, Host: c.Request.Host}
+	if l := came(c).Listener; l != nil {
+		who.Listener = l.Name
+	}
+	return who, nil
 }
 
 func actor(c *gin.Context) office.Actor { return c.MustGet("actor").(office.Actor) }
 
-// clientAddress is the peer's IP address; forwarded headers are not believed.
+// clientAddress is the IP address of who asks; a proxy that is believed has told it.
 func clientAddress(c *gin.Context) string {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	if err != nil {

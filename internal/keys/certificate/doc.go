@@ -1,4 +1,4 @@
-// Package certificate keeps the TLS certificate that FTP clients are shown: made
-// at first start, or read from files that somebody renews. It knows no protocol
-// and no operator.
+// Package certificate keeps the TLS certificates that clients are shown: made at first start, read
+// from files that somebody renews, or got from an authority and renewed by the package itself. It
+// knows no protocol but ACME (RFC 8555) and no operator.
 package certificate

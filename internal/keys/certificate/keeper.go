@@ -20,52 +20,34 @@ import (
 	"urbankeep/internal/keep"
 )
 
-// Settings remembers where the files are.
-type Settings interface {
-	Setting(ctx context.Context, name string) (string, error)
-	SaveSetting(ctx context.Context, name, value string) error
-}
-
-// The settings' names. Empty: the file in the data folder.
-const (
-	fileSetting = "certificate"
-	keySetting  = "certificate key"
-)
-
 // recheck is how often the files are looked at, at most.
 const recheck = time.Second
 
-// Keeper gives the certificate, reading its files again when they change.
+// Keeper gives one certificate, reading its files again when they change.
 type Keeper struct {
-	settings Settings
-	own      string // the file in the data folder: certificate and key in one
-	log      *slog.Logger
+	ring *Ring
+	name string
+	own  string // the file in the data folder: certificate and key in one
+	log  *slog.Logger
 
 	mu      sync.Mutex
 	files   Files
+	order   *Order // how it is got from an authority; nil: it is not
 	pair    *tls.Certificate
 	stamp   string // of the files as they were read
 	checked time.Time
 	problem string // why changed files are not used
+	renewal renewal
+	joining bool // it is not among the others yet; of the ring's mu
 }
 
 // Files are where a certificate with its chain, and its key, are read as PEM;
 // both may be in one file.
 type Files struct{ Certificate, Key string }
 
-// Open reads the certificate, making one for this machine where there is none.
-// With files of somebody else's that can't be read, the service still starts:
-// the own certificate is shown and the problem told.
-func Open(ctx context.Context, settings Settings, dir string, log *slog.Logger) (*Keeper, error) {
-	k := &Keeper{settings: settings, own: filepath.Join(dir, "tls", "certificate.pem"), log: log}
-	if err := makeMissing(k.own, time.Now()); err != nil {
-		return nil, fmt.Errorf("TLS certificate: %w", err)
-	}
-	file, err1 := settings.Setting(ctx, fileSetting)
-	key, err2 := settings.Setting(ctx, keySetting)
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, err
-	}
+// open reads the certificate. With files of somebody else's that can't be read, the service
+// still starts: the own certificate is shown and the problem told.
+func (k *Keeper) open(file, key string) error {
 	k.files = Files{k.own, k.own}
 	if file != "" {
 		k.files = Files{file, key}
@@ -73,18 +55,21 @@ func Open(ctx context.Context, settings Settings, dir string, log *slog.Logger) 
 	pair, stamp, err := load(k.files)
 	if err != nil && file != "" {
 		k.problem = err.Error()
-		log.Error("TLS certificate can't be read; the own one is shown", "cause", err)
+		k.log.Error("TLS certificate can't be read; the own one is shown", "cause", err)
+		if merr := makeMissing(k.own, time.Now()); merr != nil {
+			return fmt.Errorf("TLS certificate %s: %w", k.name, merr)
+		}
 		pair, _, err = load(Files{k.own, k.own})
 	}
 	if err != nil && pair != nil { // its own, which has ended: better shown than a service that does not start
-		log.Error("TLS certificate has ended; clients will refuse it", "cause", err)
+		k.log.Error("TLS certificate has ended; clients will refuse it", "cause", err)
 		err = nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("TLS certificate: %w", err)
+		return fmt.Errorf("TLS certificate %s: %w", k.name, err)
 	}
 	k.pair, k.stamp, k.checked = pair, stamp, time.Now()
-	return k, nil
+	return nil
 }
 
 // stampOf tells one state of the files from another.
@@ -156,9 +141,6 @@ func stillGood(pair *tls.Certificate) error {
 	return nil
 }
 
-// Get gives the certificate for a handshake.
-func (k *Keeper) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) { return k.current(), nil }
-
 func (k *Keeper) current() *tls.Certificate {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -183,6 +165,7 @@ func (k *Keeper) current() *tls.Certificate {
 
 // Facts are what operators and the people who connect should know of it.
 type Facts struct {
+	Name        string
 	Files       Files
 	Own         bool // in the data folder
 	SelfSigned  bool
@@ -192,6 +175,10 @@ type Facts struct {
 	From, Until time.Time
 	Fingerprint string // SHA-256, in hex with colons
 	Problem     string // why changed files are not used
+	Order       *Order // how it is got from an authority; nil: it is not
+	Next        time.Time
+	Failed      int    // renewals that failed, one after the other
+	Failure     string // why the last one did
 }
 
 // Facts reads them.
@@ -200,11 +187,16 @@ func (k *Keeper) Facts() Facts {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	leaf := pair.Leaf
-	f := Facts{Files: k.files, Own: k.files.Certificate == k.own, SelfSigned: leaf.CheckSignatureFrom(leaf) == nil, Issuer: leaf.Issuer.String(), Names: []string{},
+	f := Facts{Name: k.name, Files: k.files, Own: k.files.Certificate == k.own, SelfSigned: leaf.CheckSignatureFrom(leaf) == nil, Issuer: leaf.Issuer.String(), Names: []string{},
 		Chain: len(pair.Certificate), From: leaf.NotBefore.UTC(), Until: leaf.NotAfter.UTC(), Fingerprint: fingerprint(leaf), Problem: k.problem}
 	f.Names = append(f.Names, leaf.DNSNames...)
 	for _, ip := range leaf.IPAddresses {
 		f.Names = append(f.Names, ip.String())
+	}
+	if k.order != nil {
+		order := *k.order
+		order.MAC = ""
+		f.Order, f.Next, f.Failed, f.Failure = &order, k.due(leaf).UTC(), k.renewal.failed, k.renewal.failure
 	}
 	return f
 }
@@ -232,7 +224,7 @@ func (k *Keeper) Follow(ctx context.Context, f Files) error {
 		k.log.Warn("a certificate can't be followed", "cause", err)
 		return &keep.FieldError{Field: "certificate", Say: "the files can't be used: they must be plain files of at most 1 MiB that " + serviceUser() + " can read (and go through their folders: setfacl -m u:" + serviceUser() + ":r FILE grants it), a certificate and the key that belongs to it, in PEM form; the log says more"}
 	}
-	return k.use(ctx, f, pair, stamp)
+	return k.use(ctx, f, pair, stamp, nil)
 }
 
 // Store keeps a certificate and its key in the data folder and uses them.
@@ -251,10 +243,7 @@ func (k *Keeper) Store(ctx context.Context, text, key keep.Secret) error {
 	if key != text {
 		both += "\n" + key.Reveal()
 	}
-	if err := write(k.own, []byte(both)); err != nil {
-		return err
-	}
-	return k.useOwn(ctx)
+	return k.replace(ctx, []byte(both), nil)
 }
 
 // PEM is the certificate as text, without the rest of its chain and without its key.
@@ -272,32 +261,37 @@ func (k *Keeper) Renew(ctx context.Context, host string) error {
 	if err != nil {
 		return err
 	}
+	return k.replace(ctx, text, nil)
+}
+
+// replace keeps another certificate with its key in the data folder and uses it.
+func (k *Keeper) replace(ctx context.Context, text []byte, order *Order) error {
 	if err := write(k.own, text); err != nil {
 		return err
 	}
-	return k.useOwn(ctx)
-}
-
-func (k *Keeper) useOwn(ctx context.Context) error {
 	f := Files{k.own, k.own}
 	pair, stamp, err := load(f)
 	if err != nil {
 		return asField(err)
 	}
-	return k.use(ctx, f, pair, stamp)
+	return k.use(ctx, f, pair, stamp, order)
 }
 
-func (k *Keeper) use(ctx context.Context, f Files, pair *tls.Certificate, stamp string) error {
-	file, key := f.Certificate, f.Key
-	if file == k.own {
-		file, key = "", ""
-	}
-	if err := errors.Join(k.settings.SaveSetting(ctx, fileSetting, file), k.settings.SaveSetting(ctx, keySetting, key)); err != nil {
+func (k *Keeper) use(ctx context.Context, f Files, pair *tls.Certificate, stamp string, order *Order) error {
+	k.mu.Lock()
+	before := plan{k.name, k.files, k.order}
+	k.files, k.order = f, order
+	k.mu.Unlock()
+	k.ring.join(k)
+	if err := k.ring.save(ctx); err != nil {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		k.files, k.order = before.files, before.order
 		return err
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.files, k.pair, k.stamp, k.problem = f, pair, stamp, ""
+	k.pair, k.stamp, k.problem, k.renewal = pair, stamp, "", renewal{}
 	return nil
 }
 

@@ -107,6 +107,10 @@ func (c *conn) dispatch(text string) {
 	verb, arg := parse(text)
 	cmd, known := commands[verb]
 	switch {
+	case verb == "PROXY" && c.tree == nil:
+		c.reply(421, "this address is no proxy of this listener: nobody is believed who they connect for; goodbye")
+		c.quit = true
+		return
 	case !known:
 		c.reply(500, "that command is not known here; HELP lists the ones that are")
 		return

@@ -101,7 +101,7 @@ func (c *conn) cmdPasv(string) error {
 	if c.epsvAll {
 		return fail{501, "after EPSV ALL only EPSV may be used"}
 	}
-	local := wire.IP(c.raw.LocalAddr())
+	local := wire.IP(wire.Reached(c.raw))
 	if !local.Is4() {
 		return fail{425, "PASV can't tell an IPv6 address: use EPSV"}
 	}
@@ -143,7 +143,7 @@ func (c *conn) advertised(local netip.Addr) (netip.Addr, error) {
 
 // cmdEpsv is RFC 2428, section 3.
 func (c *conn) cmdEpsv(arg string) error {
-	local := wire.IP(c.raw.LocalAddr())
+	local := wire.IP(wire.Reached(c.raw))
 	switch strings.ToUpper(arg) {
 	case "", map[bool]string{true: "1", false: "2"}[local.Is4()]:
 	case "ALL":
@@ -238,7 +238,8 @@ func (c *conn) openData(ctx context.Context) (dataConn, error) {
 	if err != nil {
 		return nil, err
 	}
-	plain := &plainData{raw.(*net.TCPConn), c.server.Timeouts.Stall}
+	tcp, _ := wire.TCP(raw)
+	plain := &plainData{tcp, c.server.Timeouts.Stall}
 	if !c.protected {
 		return plain, nil
 	}
@@ -273,11 +274,25 @@ func (c *conn) connect(ctx context.Context, plan dataPlan) (net.Conn, error) {
 		if err != nil {
 			return nil, none
 		}
-		if wire.IP(raw.RemoteAddr()) == wire.IP(c.raw.RemoteAddr()) {
-			return raw, nil
+		if own, is := c.sameClient(raw); is {
+			return own, nil
 		}
 		raw.Close() // somebody else's; RFC 2577, section 7
 	}
+}
+
+// sameClient reports whether a data connection comes from the client of the command connection.
+// Where a proxy has brought that one, it may bring this one too, and says so then.
+func (c *conn) sameClient(raw net.Conn) (net.Conn, bool) {
+	own := wire.IP(c.raw.RemoteAddr())
+	if brought, _ := wire.Introduced(c.raw); brought && c.listener.Proxies.Has(wire.IP(raw.RemoteAddr()).String()) {
+		known, err := wire.Introduce(raw)
+		if err != nil {
+			return raw, false
+		}
+		raw = known
+	}
+	return raw, wire.IP(raw.RemoteAddr()) == own
 }
 
 // dataConn is a data connection whose reads and writes fail when nothing moves

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
-	"urbankeep/internal/protocol/wire"
 )
 
 // A refusal must reach the client. Most clients read replies only once their side of the data
@@ -74,13 +73,14 @@ func (c *conn) letDown() {
 		}
 		defer raw.Close()
 		defer context.AfterFunc(ctx, func() { raw.Close() })()
-		if wire.IP(raw.RemoteAddr()) != wire.IP(c.raw.RemoteAddr()) {
+		own, is := c.sameClient(raw)
+		if !is {
 			return
 		}
-		raw.SetDeadline(end)
-		data := raw.(half)
+		own.SetDeadline(end)
+		data := own.(half)
 		if protected { // a client that waits for the handshake would tell of that
-			secured := tls.Server(raw, config)
+			secured := tls.Server(own, config)
 			if secured.HandshakeContext(ctx) != nil {
 				return
 			}

@@ -3,6 +3,7 @@ package sftp
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"net"
 	"slices"
 	"strings"
@@ -122,6 +123,9 @@ func peek(raw net.Conn) (p *peeked, version string, ciphers []string, err error)
 		return p, "", nil, err
 	}
 	line, _, whole := bytes.Cut(p.first, []byte("\n"))
+	if whole && !bytes.HasPrefix(line, []byte("SSH-")) { // only a server may say something else first (RFC 4253, section 4.2)
+		return p, "", nil, errNotSSH
+	}
 	if !came || !whole {
 		return p, "", nil, nil
 	}
@@ -138,6 +142,8 @@ func peek(raw net.Conn) (p *peeked, version string, ciphers []string, err error)
 	}
 	return p, version, ciphers, nil
 }
+
+var errNotSSH = errors.New("the client speaks something else than SSH")
 
 // offered reads the ciphers of a client's first packet (RFC 4253, section 7.1): a byte that says how
 // long the padding is, the kind, 16 bytes at random, and lists of names.

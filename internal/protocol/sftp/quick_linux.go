@@ -5,6 +5,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"urbankeep/internal/protocol/wire"
 )
 
 // quick is a connection on which what has come is acknowledged at once. A client that does not switch off the algorithm of RFC 896 holds the last part of a
@@ -15,7 +17,7 @@ type quick struct {
 }
 
 func quickAcks(conn net.Conn) net.Conn {
-	if tcp, can := conn.(*net.TCPConn); can {
+	if tcp, can := wire.TCP(conn); can {
 		if raw, err := tcp.SyscallConn(); err == nil {
 			return &quick{conn, raw}
 		}

@@ -97,35 +97,3 @@ func (c *Crowd) drop(e *list.Element) {
 		delete(c.networks, s.from)
 	}
 }
-
-// Listener is a listener all of whose connections are strangers until they close.
-func (c *Crowd) Listener(l net.Listener) net.Listener { return crowded{l, c} }
-
-type crowded struct {
-	net.Listener
-	crowd *Crowd
-}
-
-func (l crowded) Accept() (net.Conn, error) {
-	for {
-		conn, err := l.Listener.Accept()
-		if err != nil {
-			return nil, err
-		}
-		if leave, ok := l.crowd.Enter(conn); ok {
-			return &member{conn, leave}, nil
-		}
-		conn.Close()
-	}
-}
-
-// member is a connection that leaves the crowd when it closes.
-type member struct {
-	net.Conn
-	leave func()
-}
-
-func (m *member) Close() error {
-	m.leave()
-	return m.Conn.Close()
-}

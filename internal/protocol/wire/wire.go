@@ -89,7 +89,17 @@ func (s *Server) turnAway(conn net.Conn) {
 		conn.Close()
 		return
 	}
-	s.running.Add(1)
+	s.mu.Lock()
+	stopping := s.stopping.Err() != nil
+	if !stopping {
+		s.running.Add(1) // before Shutdown waits, or not at all
+	}
+	s.mu.Unlock()
+	if stopping {
+		conn.Close()
+		<-s.turning
+		return
+	}
 	go func() {
 		defer s.running.Done()
 		defer func() { conn.Close(); <-s.turning }()

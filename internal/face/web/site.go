@@ -1,0 +1,87 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/keep"
+)
+
+// Came is how a request came: by a web listener, or, where that is nil, by the control socket.
+type Came struct {
+	Listener  *keep.Listener
+	Encrypted bool // between the client and the service, or a proxy that is believed
+}
+
+type cameKey struct{}
+
+// Come notes how a request came.
+func Come(ctx context.Context, how Came) context.Context {
+	return context.WithValue(ctx, cameKey{}, how)
+}
+
+func came(c *gin.Context) Came {
+	how, _ := c.Request.Context().Value(cameKey{}).(Came)
+	return how
+}
+
+// faces are where each face lies. What lies nowhere else is the console's.
+var faces = []struct {
+	prefix string
+	face   keep.Face
+}{{"/portal/", keep.PortalFace}, {"/pass/", keep.PassesFace}, {"/dav/", keep.DavFace}}
+
+func faceOf(path string) keep.Face {
+	for _, one := range faces {
+		if strings.HasPrefix(path+"/", one.prefix) {
+			return one.face
+		}
+	}
+	return keep.ConsoleFace
+}
+
+// onFace refuses what the listener does not serve, and leads from the root to the first page.
+func (s *Server) onFace(c *gin.Context) {
+	l := came(c).Listener
+	if l == nil {
+		return
+	}
+	if c.Request.URL.Path == "/" && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) {
+		for _, first := range []struct {
+			face keep.Face
+			path string
+		}{{keep.ConsoleFace, consolePath}, {keep.PortalFace, "/portal/"}} {
+			if l.Serves(first.face) {
+				c.Redirect(http.StatusFound, first.path)
+				c.Abort()
+				return
+			}
+		}
+	}
+	if !l.Serves(faceOf(c.Request.URL.Path)) {
+		s.writeError(c, errNoAddress)
+	}
+}
+
+// origin is how the client reaches the service: scheme, host and port.
+func (s *Server) origin(c *gin.Context) string {
+	if actor(c).Protocol == keep.Local {
+		return s.Office.Live.Console()
+	}
+	if came(c).Encrypted {
+		return "https://" + c.Request.Host
+	}
+	return "http://" + c.Request.Host
+}
+
+// cookieOf is the name of an operator's cookie. The one for TLS is taken by no page without it, and
+// kept apart from it (RFC 6265bis, section 4.1.3).
+func cookieOf(c *gin.Context) string {
+	if came(c).Encrypted {
+		return "__Host-" + cookieName
+	}
+	return cookieName
+}

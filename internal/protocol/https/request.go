@@ -1,0 +1,255 @@
+package https
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/wire"
+)
+
+type connKey struct{}
+
+// withConn lets requests know the connection that they come on.
+func withConn(ctx context.Context, c net.Conn) context.Context {
+	if secured, ok := c.(*tls.Conn); ok {
+		c = secured.NetConn()
+	}
+	if own, ok := c.(*conn); ok {
+		c = own.Conn
+	}
+	return context.WithValue(ctx, connKey{}, c)
+}
+
+// refusal is an answer that no page gives.
+type refusal struct {
+	status int
+	say    string
+}
+
+func (r *refusal) Error() string { return r.say }
+
+func (r *refusal) write(w http.ResponseWriter) {
+	h := w.Header()
+	h.Set("Content-Type", "application/problem+json")
+	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cache-Control", "no-store")
+	w.WriteHeader(r.status)
+	json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": http.StatusText(r.status), "status": r.status, "detail": r.say})
+}
+
+const (
+	challengePath = "/.well-known/acme-challenge/"
+	livePath      = "/healthz"
+	readyPath     = "/readyz"
+)
+
+// ServeHTTP decides on a request before any page sees it.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if err := s.answer(w, r); err != nil {
+		var no *refusal
+		if !errors.As(err, &no) {
+			no = &refusal{http.StatusInternalServerError, "the service failed; its log says why"}
+			s.Log.Error("request failed", "cause", err)
+		}
+		no.write(w)
+	}
+}
+
+func (s *Server) answer(w http.ResponseWriter, r *http.Request) error {
+	l := s.current.Load()
+	if token, ok := strings.CutPrefix(r.URL.Path, challengePath); ok && r.TLS == nil && s.Answer != nil {
+		text := s.Answer(token)
+		if text == "" {
+			return &refusal{http.StatusNotFound, "no such challenge is open"}
+		}
+		w.Header().Set("Content-Type", "application/octet-stream")
+		_, err := w.Write([]byte(text))
+		return err
+	}
+	peer := hostOf(r.RemoteAddr)
+	checks := r.URL.Path == livePath || r.URL.Path == readyPath
+	if !checks || !l.Proxies.Has(peer) {
+		from, err := s.origin(r, l, peer)
+		if err != nil {
+			s.Admit(peer, l) // an address that is turned away anyhow is recorded as such
+			return err
+		}
+		if !s.Admit(hostOf(from.RemoteAddr), l) {
+			return &refusal{http.StatusForbidden, "the network rules do not let your address in"}
+		}
+		r = from
+	}
+	if checks {
+		return s.health(w, r)
+	}
+	if !l.Answers(r.Host) {
+		return &refusal{http.StatusMisdirectedRequest, fmt.Sprintf("no page is here under the name %q", keep.BareHost(r.Host))}
+	}
+	v := Visit{l, r.TLS != nil || encryptedBefore(r)}
+	if l.Redirect != "" {
+		return s.sendOn(w, r, l)
+	}
+	if v.Encrypted {
+		w.Header().Set("Strict-Transport-Security", "max-age=31536000") // RFC 6797
+	}
+	s.Handle(w, r, v)
+	return nil
+}
+
+func hostOf(address string) string {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return address
+	}
+	return at.Addr().Unmap().WithZone("").String()
+}
+
+// health tells a prober that the service lives, and whether it does its work.
+func (s *Server) health(w http.ResponseWriter, r *http.Request) error {
+	status, text := http.StatusOK, "alive\n"
+	if r.URL.Path == readyPath {
+		if text = "ready\n"; s.Ready != nil && !s.Ready(r.Context()) {
+			status, text = http.StatusServiceUnavailable, "not ready: urbankeep status says why\n"
+		}
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.WriteHeader(status)
+	_, err := w.Write([]byte(text))
+	return err
+}
+
+// sendOn sends a request to where TLS is spoken.
+func (s *Server) sendOn(w http.ResponseWriter, r *http.Request, l *keep.Listener) error {
+	to := strings.TrimSuffix(l.Redirect, "/")
+	if !strings.Contains(to, ":") {
+		port := s.Onward(l.Redirect)
+		if port == 0 {
+			return &refusal{http.StatusServiceUnavailable, "what this address leads to does not listen at the moment"}
+		}
+		host := keep.BareHost(r.Host)
+		if strings.Contains(host, ":") {
+			host = "[" + host + "]"
+		}
+		if to = "https://" + host; port != 443 {
+			to += ":" + strconv.Itoa(port)
+		}
+	}
+	http.Redirect(w, r, to+r.URL.RequestURI(), http.StatusPermanentRedirect)
+	return nil
+}
+
+type encryptedKey struct{}
+
+// encryptedBefore reports whether a request was encrypted up to the proxy that is believed.
+func encryptedBefore(r *http.Request) bool {
+	yes, _ := r.Context().Value(encryptedKey{}).(bool)
+	return yes
+}
+
+// forwardedHeaders tell for whom a proxy asks.
+var forwardedHeaders = []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"}
+
+// origin is the request as whoever it is for sent it. What headers tell is believed of the
+// proxies of the listener only, where it is required; from others it is refused: who is
+// behind them would not be seen.
+func (s *Server) origin(r *http.Request, l *keep.Listener, peer string) (*http.Request, error) {
+	raw, _ := r.Context().Value(connKey{}).(net.Conn)
+	introduced, encrypted := false, false
+	if raw != nil {
+		introduced, encrypted = wire.Introduced(raw)
+	}
+	trusted := l.Forwarded && !introduced && l.Proxies.Has(peer)
+	switch {
+	case introduced: // the PROXY protocol has told it; headers are nobody's
+		return r.WithContext(context.WithValue(r.Context(), encryptedKey{}, encrypted)), nil
+	case trusted:
+		return forwarded(r, l, peer)
+	}
+	for _, name := range forwardedHeaders {
+		if r.Header.Get(name) != "" {
+			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the header %s came from %s, which is no proxy of this listener: name it with listener set %s -proxies %s -forwarded, or let it send none", name, peer, l.Name, peer)}
+		}
+	}
+	return r, nil
+}
+
+// forwarded reads what a proxy says of a request (RFC 7239, or the headers that were used before).
+func forwarded(r *http.Request, l *keep.Listener, peer string) (*http.Request, error) {
+	hops, proto, host := hopsOf(r.Header)
+	if len(hops) == 0 {
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s is a proxy of this listener, but does not say for whom it asks: let it send X-Forwarded-For or Forwarded", peer)}
+	}
+	// The last hops are proxies; the first address before them that is none is who asks.
+	from := ""
+	for i := len(hops) - 1; i >= 0; i-- {
+		at, err := netip.ParseAddr(hops[i])
+		if err != nil {
+			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the proxy %s asks for %q, which is no address", peer, hops[i])}
+		}
+		from = at.Unmap().WithZone("").String()
+		if !l.Proxies.Has(from) {
+			break
+		}
+	}
+	own := r.WithContext(context.WithValue(r.Context(), encryptedKey{}, proto == "https"))
+	own.RemoteAddr = net.JoinHostPort(from, "0")
+	if host != "" {
+		own.Host = host
+	}
+	return own, nil
+}
+
+// hopsOf reads the addresses that a request came by, the first sender's first, and how and
+// under which name the last proxy was asked.
+func hopsOf(h http.Header) (hops []string, proto, host string) {
+	if all := strings.Join(h.Values("Forwarded"), ","); all != "" {
+		for element := range strings.SplitSeq(all, ",") {
+			for pair := range strings.SplitSeq(element, ";") {
+				key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+				value = strings.Trim(strings.TrimSpace(value), `"`)
+				switch strings.ToLower(key) {
+				case "for":
+					hops = append(hops, bareAddress(value))
+				case "proto":
+					proto = strings.ToLower(value)
+				case "host":
+					host = value
+				}
+			}
+		}
+		return hops, proto, host
+	}
+	for hop := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
+		if hop = strings.TrimSpace(hop); hop != "" {
+			hops = append(hops, bareAddress(hop))
+		}
+	}
+	return hops, strings.ToLower(last(h.Values("X-Forwarded-Proto"))), last(h.Values("X-Forwarded-Host"))
+}
+
+// last is the last word of a header: what the proxy that is believed has said.
+func last(values []string) string {
+	words := strings.Split(strings.Join(values, ","), ",")
+	return strings.TrimSpace(words[len(words)-1])
+}
+
+// bareAddress is an address without its port and brackets.
+func bareAddress(text string) string {
+	if at, err := netip.ParseAddrPort(text); err == nil {
+		return at.Addr().String()
+	}
+	return strings.Trim(text, "[]")
+}

@@ -1,0 +1,117 @@
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync/atomic"
+
+	"urbankeep/internal/face/web"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/keys/certificate"
+	"urbankeep/internal/protocol/https"
+	"urbankeep/internal/protocol/wire"
+)
+
+// openPages prepares what web listeners show.
+func (s *Service) openPages() {
+	s.pages = &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Trail: s.Trail, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Log: s.log}
+	s.site = s.pages.Handler(false)
+	s.webCrowd = s.newWebCrowd()
+}
+
+func (s *Service) webServer(l keep.Listener, config *tls.Config, log *slog.Logger) protocolServer {
+	return &https.Server{Listener: l, TLS: config,
+		Handle: func(w http.ResponseWriter, r *http.Request, v https.Visit) {
+			s.site.ServeHTTP(w, r.WithContext(web.Come(r.Context(), web.Came{Listener: v.Listener, Encrypted: v.Encrypted})))
+		},
+		Admit: s.door.admitsPage, Crowd: s.webCrowd, Onward: s.portOf, Answer: s.certificate.Page, Ready: s.ready, Log: log}
+}
+
+// portOf is where a listener listens, 0 where it doesn't.
+func (s *Service) portOf(name string) int {
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	if o, _ := s.posts.find(name); o != nil && o.Encryption != keep.EncryptionOff {
+		return wire.Port(o.socket.Addr())
+	}
+	return 0
+}
+
+// ready reports whether the service does all of its work.
+func (s *Service) ready(ctx context.Context) bool {
+	problems, err := s.problems(ctx)
+	return err == nil && len(problems) == 0
+}
+
+// consoleURL is a web listener that serves the console, and where; "" when none does. One
+// with TLS comes first.
+func (s *Service) consoleURL() (listener, url string) {
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	for _, o := range s.posts.open {
+		if !o.Serves(keep.ConsoleFace) {
+			continue
+		}
+		host := o.socket.Addr().String()
+		if o.Encryption != keep.EncryptionOff {
+			return o.Name, "https://" + host
+		}
+		if url == "" {
+			listener, url = o.Name, "http://"+host
+		}
+	}
+	return listener, url
+}
+
+// Console is where the console is reached, as a URL; "" where no listener serves it. It
+// implements [office.Live].
+func (s *Service) Console() string {
+	_, url := s.consoleURL()
+	return url
+}
+
+// SetupLink makes the one-time link for the first operator; "" when there is one, or
+// nowhere to open it.
+func (s *Service) SetupLink(ctx context.Context) (string, error) {
+	operators, err := s.DB.Operators(ctx)
+	if url := s.Console(); err == nil && len(operators) == 0 && url != "" {
+		secret, err := s.Operators.NewSetup(ctx)
+		// The secret stands behind the #, which browsers keep to themselves: it is in
+		// no request and no log.
+		return url + "/console/setup#" + secret.Reveal(), err
+	}
+	return "", err
+}
+
+// certificateFor chooses the certificate for a handshake on a listener.
+func (s *Service) certificateFor(listener *atomic.Pointer[keep.Listener]) func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	return func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		return s.certificate.Choose(listener.Load().Certificate, hello)
+	}
+}
+
+// challengeWays says how an authority of certificates can be answered: on a web listener without
+// TLS, on one with it.
+func (s *Service) challengeWays() (plain, secure bool) {
+	s.posts.mu.Lock()
+	defer s.posts.mu.Unlock()
+	for _, o := range s.posts.open {
+		plain = plain || o.Protocol == keep.Web && o.Encryption == keep.EncryptionOff && !o.Loopback()
+		secure = secure || o.Protocol == keep.Web && o.Encryption != keep.EncryptionOff
+	}
+	return plain, secure
+}
+
+// renewed records how the renewal of a certificate ended: each that was done, and the first of
+// those that fail one after the other.
+func (s *Service) renewed(f certificate.Facts, err error) {
+	switch {
+	case err == nil:
+		s.Trail.Note(keep.AuditRecord{Action: keep.CertificateSet, Target: f.Fingerprint, Outcome: keep.Done, Detail: "renewed: " + strings.Join(f.Names, ", ")})
+	case f.Failed == 1:
+		s.Trail.Note(keep.AuditRecord{Action: keep.CertificateSet, Target: f.Fingerprint, Outcome: keep.Failed, Reason: keep.Failure, Detail: "not renewed: " + f.Failure})
+	}
+}
