@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
 import { ref } from 'vue'
 import { call, Problem, type Schemas } from './api/client'
+import { answerPasskey } from './passkey'
 
 // Who is signed in to the console.
 export const useOperator = defineStore('operator', () => {
@@ -21,6 +22,10 @@ export const useOperator = defineStore('operator', () => {
     me.value = await call<Schemas['Operator']>('POST', '/sign-in', { operator, password, code } satisfies Schemas['SignIn'])
   }
 
+  async function signInByPasskey() {
+    me.value = await call<Schemas['Operator']>('POST', '/sign-in/passkey', await answerPasskey())
+  }
+
   // renew asks again, after something about the operator has changed.
   async function renew() {
     me.value = await call('GET', '/me')
@@ -36,5 +41,5 @@ export const useOperator = defineStore('operator', () => {
 
   const isOwner = () => me.value?.role === 'owner'
 
-  return { me, known, renew, signIn, signOut, mayChange, isOwner }
+  return { me, known, renew, signIn, signInByPasskey, signOut, mayChange, isOwner }
 })

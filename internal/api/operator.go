@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"urbankeep/internal/keep"
@@ -26,7 +27,8 @@ type OperatorNew struct {
 type OperatorChange struct {
 	Role     *keep.Role `json:"role,omitempty"`
 	Password *string    `json:"password,omitempty"`
-	Codes    *bool      `json:"codes,omitempty"` // only to switch them off
+	Codes    *bool      `json:"codes,omitempty"`    // only to switch them off
+	Passkeys *bool      `json:"passkeys,omitempty"` // only to remove them
 }
 
 // PasswordChange gives who is signed in a new password.
@@ -51,6 +53,28 @@ type CodesUse struct {
 // CodesDrop asks for none from now on; the code is a last one, or a recovery code.
 type CodesDrop struct {
 	Code string `json:"code"`
+}
+
+// Passkey is one that an operator has registered.
+type Passkey struct {
+	ID       string     `json:"id"`
+	Label    string     `json:"label"`
+	Host     string     `json:"host"` // the name of the console under which it works
+	Created  time.Time  `json:"created"`
+	LastUsed *time.Time `json:"lastUsed,omitempty"`
+}
+
+// PasskeyAsk is a question to a browser (WebAuthn): the options of navigator.credentials.
+type PasskeyAsk struct {
+	ID      string `json:"id"`
+	Options any    `json:"options"`
+}
+
+// PasskeyAnswer is the browser's answer.
+type PasskeyAnswer struct {
+	ID       string          `json:"id"`
+	Label    string          `json:"label,omitempty"` // of a new one
+	Response json.RawMessage `json:"response"`
 }
 
 // Recovery are the recovery codes, shown this once.

@@ -42,3 +42,13 @@ func (r Role) Check() error {
 
 // MayChange reports whether the role may change anything.
 func (r Role) MayChange() bool { return r == Owner || r == Manager }
+
+// Passkey is what an operator signs in with instead of a password and a code (WebAuthn).
+type Passkey struct {
+	ID         string
+	Label      string
+	Host       string // the name of the console under which it works
+	Credential []byte // its public key and what is known of it, as the library writes it
+	Created    time.Time
+	LastUsed   time.Time // zero: never
+}

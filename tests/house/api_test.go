@@ -35,6 +35,13 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.Call("POST", "/listeners", `{"name": "inner", "protocol": "sftp", "address": "127.0.0.1:0"}`, 422, nil)
 	c.Call("DELETE", "/listeners/inner", nil, 204, nil)
 	c.Call("DELETE", "/listeners/inner", nil, 404, nil)
+	c.Call("GET", "/me/passkeys", nil, 200, nil)
+	c.Call("POST", "/me/passkeys/ask", nil, 403, nil) // under an address there are none
+	c.Call("POST", "/me/passkeys", `{"id": "x", "label": "key", "response": {}}`, 403, nil)
+	c.Call("POST", "/me/passkeys", `{"id": "x", "label": "", "response": {}}`, 422, nil)
+	c.Call("DELETE", "/me/passkeys/none", nil, 404, nil)
+	c.Call("POST", "/sign-in/passkey/ask", nil, 403, nil)
+	c.Call("POST", "/sign-in/passkey", `{"id": "x", "response": {}}`, 403, nil)
 	c.Call("GET", "/certificates", nil, 200, nil)
 	c.Call("PUT", "/certificates/main", `{"selfSigned": true}`, 200, nil)
 	c.Call("PUT", "/certificates/main", `{"certificate": "x"}`, 422, nil)

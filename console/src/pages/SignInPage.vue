@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, Problem, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import FrontDoor from '@/parts/FrontDoor.vue'
+import { passkeysWork, stopped } from '@/passkey'
 
 const route = useRoute()
 const router = useRouter()
@@ -21,15 +22,17 @@ onMounted(async () => {
   setUpNeeded.value = (await call<Schemas['SetupState']>('GET', '/setup').catch(() => null))?.needed ?? false
 })
 
-async function enter() {
+const enter = () => act(() => operator.signIn(name.value, password.value, needsCode.value ? code.value : undefined))
+const byPasskey = () => act(() => operator.signInByPasskey())
+async function act(prove: () => Promise<void>) {
   busy.value = true
   wrong.value = ''
   try {
-    await operator.signIn(name.value, password.value, needsCode.value ? code.value : undefined)
+    await prove()
     await router.push(typeof route.query.to === 'string' ? route.query.to : '/')
   } catch (error) {
     if (error instanceof Problem && error.reason === 'code-needed') needsCode.value = true
-    else wrong.value = sentence(error)
+    else if (!stopped(error)) wrong.value = sentence(error)
   } finally {
     busy.value = false
   }
@@ -43,5 +46,6 @@ async function enter() {
     <label>Password<NInput v-model:value="password" type="password" placeholder="" :input-props="{ autocomplete: 'current-password', name: 'password' }" /></label>
     <label v-if="needsCode">One-time code from your device, or a recovery code<NInput v-model:value="code" autofocus placeholder="" :input-props="{ autocomplete: 'one-time-code', name: 'code', inputmode: 'text' }" /></label>
     <NButton type="primary" attr-type="submit" :loading="busy" :disabled="!name || !password || (needsCode && !code)">Sign in</NButton>
+    <NButton v-if="passkeysWork()" :disabled="busy" @click="byPasskey">Sign in with a passkey</NButton>
   </FrontDoor>
 </template>

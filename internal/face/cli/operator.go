@@ -15,7 +15,7 @@ func operatorCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("operator add", "NAME", "Add an operator", "", operatorAdd),
 		clientCommand("operator list", "", "List the operators", "", operatorList),
-		clientCommand("operator set", "NAME", "Change an operator's role or password, or switch its one-time codes off", "From the machine itself this works without signing in: so no operator is locked out for good.", operatorSet),
+		clientCommand("operator set", "NAME", "Change an operator's role or password, or take its codes or passkeys away", "From the machine itself this works without signing in: so no operator is locked out for good.", operatorSet),
 		clientCommand("operator remove", "NAME", "Remove an operator; the last owner stays", "", operatorRemove),
 		clientCommand("access list", "[OPERATOR]", "List the console sign-ins and API tokens that work now", "", accessList),
 		clientCommand("access end", "ID", "End a console sign-in or an API token", "", accessEnd),
@@ -64,6 +64,7 @@ func operatorList(_ *flag.FlagSet, f *common) run {
 func operatorSet(flags *flag.FlagSet, f *common) run {
 	role := flags.String("role", "", "`role`: owner, manager or auditor")
 	password := flags.Bool("password", false, "a new password; asks for it, else reads it from standard input. It ends its console sign-ins")
+	noPasskeys := flags.Bool("no-passkeys", false, "remove its passkeys, for who has lost the device")
 	noCodes := flags.Bool("no-codes", false, "ask for no one-time codes any more, for who has lost device and recovery codes")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		ask := api.OperatorChange{}
@@ -74,6 +75,9 @@ func operatorSet(flags *flag.FlagSet, f *common) run {
 		if *noCodes {
 			ask.Codes = new(bool)
 		}
+		if *noPasskeys {
+			ask.Passkeys = new(bool)
+		}
 		if *password {
 			text, err := askPassword(env, args[0])
 			if err != nil {
@@ -82,7 +86,7 @@ func operatorSet(flags *flag.FlagSet, f *common) run {
 			ask.Password = &text
 		}
 		if ask == (api.OperatorChange{}) {
-			return command.Usagef("say what is to change: -role, -password or -no-codes")
+			return command.Usagef("say what is to change: -role, -password, -no-codes or -no-passkeys")
 		}
 		var o api.Operator
 		if err := c.call(ctx, http.MethodPatch, "/operators/"+name(args[0]), ask, &o); err != nil {

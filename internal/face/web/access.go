@@ -15,7 +15,7 @@ import (
 const issuer = "Urban Keep"
 
 // ownBusiness are the changes that every operator may make, for they are about itself.
-var ownBusiness = map[string]bool{"/api/v1/sign-out": true, "/api/v1/me/password": true, "/api/v1/me/codes": true, "/api/v1/access/:id": true}
+var ownBusiness = map[string]bool{"/api/v1/sign-out": true, "/api/v1/me/password": true, "/api/v1/me/codes": true, "/api/v1/me/passkeys/ask": true, "/api/v1/me/passkeys": true, "/api/v1/me/passkeys/:id": true, "/api/v1/access/:id": true}
 
 // self is the operator who is signed in; who comes by the control socket or a token is none.
 func self(c *gin.Context) (string, error) {

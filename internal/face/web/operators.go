@@ -143,6 +143,11 @@ func (s *Server) setOperator(c *gin.Context) error {
 			return &keep.FieldError{Field: "codes", Say: "only the operator can switch them on, in the console: it must show that it can make them"}
 		}
 	}
+	if ask.Passkeys != nil {
+		if change.NoKeys = !*ask.Passkeys; *ask.Passkeys {
+			return &keep.FieldError{Field: "passkeys", Say: "only the operator can add them, in the console"}
+		}
+	}
 	operator, err := s.Operators.Set(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), change)
 	if err != nil {
 		return err

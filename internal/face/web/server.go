@@ -90,6 +90,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	v1.GET("/setup", s.handle(s.setupState))
 	v1.POST("/setup", s.handle(s.setUp))
 	v1.POST("/sign-in", s.handle(s.signIn))
+	v1.POST("/sign-in/passkey/ask", s.handle(s.askPasskey))
+	v1.POST("/sign-in/passkey", s.handle(s.signInByPasskey))
 
 	v1.POST("/password-links/open", s.handle(s.openPassword))
 
@@ -101,6 +103,10 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/me/codes", s.handle(s.newCodes))
 	known.PUT("/me/codes", s.handle(s.useCodes))
 	known.DELETE("/me/codes", s.handle(s.dropCodes))
+	known.GET("/me/passkeys", s.handle(s.passkeys))
+	known.POST("/me/passkeys/ask", s.handle(s.newPasskey))
+	known.POST("/me/passkeys", s.handle(s.addPasskey))
+	known.DELETE("/me/passkeys/:id", s.handle(s.dropPasskey))
 	known.GET("/host-keys", s.handle(s.hostKeys))
 	known.POST("/host-keys", s.handle(s.addHostKey))
 	known.POST("/host-keys/:id/use", s.handle(s.useHostKey))

@@ -68,7 +68,7 @@ func (s *Server) onFace(c *gin.Context) {
 
 // origin is how the client reaches the service: scheme, host and port.
 func (s *Server) origin(c *gin.Context) string {
-	if actor(c).Protocol == keep.Local {
+	if came(c).Listener == nil {
 		return s.Office.Live.Console()
 	}
 	if came(c).Encrypted {

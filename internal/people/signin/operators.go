@@ -40,6 +40,8 @@ type Operators struct {
 
 	mu    sync.Mutex
 	tries map[string]*rate.Limiter // by address
+
+	ceremonies map[string]ceremony // questions to browsers, by number
 }
 
 // allowed counts an attempt and reports whether it may be made.
@@ -107,6 +109,11 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 			return nil, "", err
 		}
 	}
+	return o.welcome(ctx, v, r, operator, started)
+}
+
+// welcome records the sign-in of a proved operator, and gives a cookie that stands for it.
+func (o *Operators) welcome(ctx context.Context, v Visitor, r keep.AuditRecord, operator *keep.Operator, started time.Time) (*keep.Operator, keep.Secret, error) {
 	r.Outcome, r.Duration = keep.Done, time.Since(started)
 	if err := o.Trail.Record(r); err != nil {
 		return nil, "", err
@@ -205,6 +212,7 @@ type Change struct {
 	Role     *keep.Role
 	Password *keep.Secret // ends its console sign-ins
 	NoCodes  bool         // it needs no one-time codes any more
+	NoKeys   bool         // its passkeys end
 }
 
 // Set changes an operator; by asks for it.
@@ -233,6 +241,14 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 	if c.NoCodes && operator.CodeSecret != "" {
 		operator.CodeSecret = ""
 		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
+	}
+	if c.NoKeys {
+		switch err := o.DB.DropPasskeys(ctx, operator.ID, ""); {
+		case err == nil:
+			said = append(said, "passkeys removed")
+		case !errors.Is(err, records.ErrNotFound):
+			return nil, err
+		}
 	}
 	if len(said) == 0 {
 		NothingChanged(ctx)
