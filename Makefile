@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: package build demo test check console-test bench vet screenshots soak tools counterparts clean
+.PHONY: package image build demo test check console-test bench vet screenshots soak tools counterparts clean
 
 build: bin/urbankeep
 
@@ -75,6 +75,10 @@ vet:
 # Packages for administrators, in dist/; KIND and ARCH for just one, as in KIND=deb ARCH=amd64.
 package: build
 	go run ./scripts/package -kind "$(KIND)" -arch "$(ARCH)"
+
+# The container image for this machine's architecture, or for ARCH, as an OCI archive in dist/.
+image: build
+	go run ./scripts/package -kind image -arch "$(or $(ARCH),$(shell go env GOARCH))"
 
 bench: build
 	go build -o bin/bench ./scripts/bench && bin/bench "$(ROWS)"

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"runtime"
 
+	_ "golang.org/x/crypto/x509roots/fallback" // who vouches for others, where a machine does not know: in a container
+
 	"urbankeep/internal/demo"
 	"urbankeep/internal/face/cli"
 	"urbankeep/internal/face/command"

@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/tls"
 	"log/slog"
+	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -56,6 +58,9 @@ func (s *Service) consoleURL() (listener, url string) {
 			continue
 		}
 		host := o.socket.Addr().String()
+		if at := wire.IP(o.socket.Addr()); at.IsUnspecified() { // this machine reaches it so
+			host = net.JoinHostPort("localhost", strconv.Itoa(wire.Port(o.socket.Addr())))
+		}
 		if o.Encryption != keep.EncryptionOff {
 			return o.Name, "https://" + host
 		}

@@ -1,5 +1,5 @@
-// Command package builds what administrators install: Debian and RPM packages, and tar
-// archives, into dist/.
+// Command package builds what administrators install: Debian and RPM packages, tar archives
+// and container images, into dist/.
 package main
 
 import (
@@ -30,12 +30,12 @@ func main() {
 	version := flag.String("version", readVersion(), "the `version` that the packages have")
 	platforms := flag.String("platforms", "linux/amd64,linux/arm64,darwin/arm64,windows/amd64", "what to build for, as in `linux/amd64`")
 	out := flag.String("out", "dist", "the `folder` to build into")
-	kind := flag.String("kind", "", "one of deb, rpm and tar only; all of them when empty")
+	kind := flag.String("kind", "", "one of deb, rpm, tar and image only; all of them when empty")
 	only := flag.String("arch", "", "one architecture only, as in `amd64`; all of them when empty")
 	flag.Parse()
-	kinds := []string{"deb", "rpm", "tar"}
+	kinds := []string{"deb", "rpm", "tar", "image"}
 	if *kind != "" && !slices.Contains(kinds, *kind) {
-		fmt.Fprintf(os.Stderr, "package: %q is no kind of package: use deb, rpm or tar\n", *kind)
+		fmt.Fprintf(os.Stderr, "package: %q is no kind of package: use deb, rpm, tar or image\n", *kind)
 		os.Exit(2)
 	}
 	made := 0
@@ -73,7 +73,7 @@ func readVersion() string {
 // build makes the packages of one platform.
 type build struct {
 	version, system, arch, out string
-	kinds                      []string // of deb, rpm and tar
+	kinds                      []string // of deb, rpm, tar and image
 	scratch                    string
 }
 
@@ -106,9 +106,12 @@ func (b *build) run() (err error) {
 		return err
 	}
 	for _, kind := range b.kinds {
-		if kind == "tar" {
+		switch kind {
+		case "tar":
 			err = b.tar(items)
-		} else {
+		case "image":
+			err = b.image(binary)
+		default:
 			err = b.packed(kind, items)
 		}
 		if err != nil {

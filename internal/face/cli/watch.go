@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -23,6 +24,7 @@ func watchCommands() []*command.Command {
 		clientCommand("traffic", "", "Show traffic over time, by account, address, file …",
 			"-by hour, day or second shows when; with everything else it shows who or what had how much of it, and narrows:\n  traffic -by account, then traffic -by file -account NAME, then audit -account NAME -path FILE", trafficShow),
 		clientCommand("status", "", "Show how the service is", "", status),
+		clientCommand("ready", "", "Say whether the service does all of its work", "For health checks: the exit status is 0 when it does, and 1 when not. Balancers ask /readyz of a web listener, or /healthz\nwhether it lives at all.", ready),
 	}
 }
 
@@ -151,6 +153,23 @@ func ended(outcome, reason string) string {
 		return outcome
 	}
 	return outcome + ": " + reason
+}
+
+func ready(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		var s api.Status
+		if err := c.call(ctx, http.MethodGet, "/status", nil, &s); err != nil {
+			return err
+		}
+		if len(s.Problems) > 0 {
+			return errors.New("not ready: " + strings.Join(s.Problems, "; "))
+		}
+		if *f.json {
+			return printJSON(env.Out, map[string]bool{"ready": true})
+		}
+		_, err := fmt.Fprintln(env.Out, "ready")
+		return err
+	}
 }
 
 func status(_ *flag.FlagSet, f *common) run {
