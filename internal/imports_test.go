@@ -26,7 +26,7 @@ var house = []wing{
 	{"program", nil, []string{"demo", "service", "face"}},
 	{"demo", nil, []string{"service", "face", "desk", "people", "files", "keys", "records", "api", "keep"}},
 	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
-	{"face", [][]string{{"cli", "web"}, {"command"}}, []string{"desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
+	{"face", [][]string{{"cli", "web", "portal"}, {"command"}}, []string{"desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"protocol", [][]string{{"ftp", "sftp", "https"}, {"wire"}}, []string{"files", "keep"}},
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
@@ -42,6 +42,7 @@ var house = []wing{
 var walls = map[string][]string{
 	"keep":            {"context", "database/sql", "net", "net/http", "os", "io"},
 	"face/cli":        {"desk", "people", "records", "watch", "files"},
+	"face/portal":     {"desk", "people", "records", "watch", "keys"},
 	"face/command":    {"desk", "people", "records", "watch", "files", "keys", "api"},
 	"protocol/ftp":    {"database/sql", "net/http"},
 	"protocol/sftp":   {"database/sql", "net/http"},

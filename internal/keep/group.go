@@ -126,9 +126,9 @@ func (g *Group) Sets() []SetValue {
 func (e *Effective) Admit(address string) bool { return Rules{e.Allow, e.Deny}.Admit(address) }
 
 // MayUse reports whether the account may sign in over a protocol. Nobody signs in
-// as anonymous over SFTP: that is a custom of FTP (RFC 1635).
+// as anonymous but over FTP, whose custom that is (RFC 1635).
 func (e *Effective) MayUse(p Protocol) bool {
-	return e.Protocols.Has(p) && !(e.Anonymous() && p == SFTP)
+	return e.Protocols.Has(p) && (!e.Anonymous() || p.IsFTP())
 }
 
 // FromOf says where a mount or grant comes from: "account" or "group NAME".

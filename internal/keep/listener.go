@@ -48,6 +48,7 @@ const (
 	FTPS    Protocol = "ftps" // TLS from the first byte
 	SFTP    Protocol = "sftp"
 	Web     Protocol = "web"     // HTTP, with TLS or without
+	Portal  Protocol = "portal"  // account holders, over HTTP
 	Console Protocol = "console" // operators, over HTTP
 	Local   Protocol = "local"   // operators, over the control socket
 )

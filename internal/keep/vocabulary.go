@@ -24,7 +24,7 @@ var (
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
-	AllProtocols = []Protocol{FTP, FTPS, SFTP, Web, Console, Local}
+	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, Web, Console, Local}
 )
 
 // fewWords are listed whole by a refusal; of more only those that are alike.

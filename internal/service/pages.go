@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
@@ -20,7 +21,24 @@ import (
 // openPages prepares what web listeners show.
 func (s *Service) openPages() {
 	s.pages = &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Trail: s.Trail, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Log: s.log}
-	s.site = s.pages.Handler(false)
+	console := s.pages.Handler(false)
+	s.portal = &portal.Server{Keeper: portalDoor{s.door}, Log: s.log, Pages: web.PortalPages(),
+		Name: func(ctx context.Context) string {
+			who, err := s.Office.Identity(ctx)
+			if err != nil {
+				return ""
+			}
+			return who.Name
+		},
+		Told: func(r *http.Request) bool { return web.CameOf(r).Encrypted }}
+	s.portal.Prepare()
+	s.site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if l := web.CameOf(r).Listener; l.Serves(keep.PortalFace) && strings.HasPrefix(r.URL.Path, portal.Prefix) {
+			s.portal.ServeHTTP(w, r) // bytes of files go straight to the connection
+			return
+		}
+		console.ServeHTTP(w, r)
+	})
 	s.webCrowd = s.newWebCrowd()
 }
 

@@ -20,6 +20,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/desk/backup"
 	"urbankeep/internal/desk/office"
+	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store/kinds"
@@ -96,6 +97,7 @@ type Service struct {
 	started  time.Time
 	posts    posts
 	pages    *web.Server
+	portal   *portal.Server
 	site     http.Handler // what web listeners show
 	webCrowd *wire.Crowd  // the room for connections to them
 	paths    *paths
@@ -434,6 +436,9 @@ func (s *Service) Stop(ctx context.Context) error {
 		s.paths.cancel()
 	}
 	s.posts.shutDown(ctx)
+	if s.portal != nil {
+		s.portal.Close()
+	}
 	if s.paths != nil {
 		s.paths.stop(ctx)
 	}

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/internal/desk/rehearse"
+	"urbankeep/internal/face/portal"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/files/tree"
@@ -46,10 +47,11 @@ type door struct {
 	turnedAway map[string]time.Time // addresses, and when that was recorded
 }
 
-// ftpDoor and sftpDoor are the door as each protocol declares it.
+// ftpDoor, sftpDoor and portalDoor are the door as each protocol declares it.
 type (
-	ftpDoor  struct{ *door }
-	sftpDoor struct{ *door }
+	ftpDoor    struct{ *door }
+	sftpDoor   struct{ *door }
+	portalDoor struct{ *door }
 )
 
 func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
@@ -60,9 +62,16 @@ func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut f
 	return d.arrive(remote, p, encrypted, cut)
 }
 
+func (d portalDoor) Arrive(address string, encrypted bool, cut func(*keep.Fault)) portal.Visit {
+	return d.arriveFrom(address, keep.Portal, encrypted, cut)
+}
+
 func (d *door) arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) *visit {
-	v := &visit{door: d,
-		visitor: signin.Visitor{Address: wire.IP(remote).String(), Protocol: p, Encrypted: encrypted, Session: traffic.NewID()}}
+	return d.arriveFrom(wire.IP(remote).String(), p, encrypted, cut)
+}
+
+func (d *door) arriveFrom(address string, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) *visit {
+	v := &visit{door: d, visitor: signin.Visitor{Address: address, Protocol: p, Encrypted: encrypted, Session: traffic.NewID()}}
 	v.cut = func(why *keep.Fault) {
 		cut(why)
 		v.mu.Lock()

@@ -29,6 +29,8 @@ func main() {
 	switch flag.Arg(0) {
 	case "floor":
 		err = serveFloor()
+	case "webfloor":
+		err = serveWebFloor()
 	case "objects":
 		err = serveObjects()
 	default:
@@ -164,6 +166,7 @@ type world struct {
 	trails       trails
 	disk         durable
 	elsewhere    elsewhere
+	web          overWeb
 }
 
 func (w *world) start() error {
@@ -283,7 +286,7 @@ func (w *world) stop() {
 	if w.elsewhere.sealed != "" {
 		os.RemoveAll(w.elsewhere.sealed)
 	}
-	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects} {
+	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects, w.web.floor} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
 			p.Wait()

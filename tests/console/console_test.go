@@ -30,7 +30,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.Shows("main", "First operator")
 
 	// An account with a generated password, which is shown once.
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/accounts"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/accounts"))
 	p.Shows("main", "No account yet.")
 	p.Press("Add an account")
 	p.Fill(".drawer input[name=name]", "../crew")
@@ -65,7 +65,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.Press("Make a key pair")
 	p.Press("Confirm")
 	p.Shows(".drawer .once", "Save crew-harbour.key")
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/settings"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/settings"))
 	p.See("table[aria-label='Host keys'] tbody tr")
 	p.Press("Make and announce a key")
 	p.Shows("table[aria-label='Host keys']", "announced")
@@ -74,7 +74,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.Shows("table[aria-label='Host keys']", "retired")
 
 	// A listener is stopped and started again; a bad address is said.
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/settings/sftp"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/settings/sftp"))
 	p.See(".drawer input[name=address]")
 	p.Press("Stop")
 	p.Shows("table[aria-label=Listeners]", "stopped")
@@ -98,13 +98,13 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	p.Shows("main", "Nobody is signed in.")
 
 	// Suspend, and find it in the trail.
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/accounts/crew-harbour"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/accounts/crew-harbour"))
 	p.Press("Suspend")
 	p.Shows(".drawer", "suspended")
 	var a api.Account
 	k.Must(&a, "account", "show", "crew-harbour")
 	assert.EqualValues(t, "suspended", a.State)
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/audit?action=account-suspend"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/audit?action=account-suspend"))
 	p.Shows("table[aria-label='Audit records']", "operator ilse")
 	p.Press("Verify the chain")
 	p.Shows("body", "The chain holds")
@@ -112,7 +112,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 	// After signing out there is nothing to see.
 	p.Press("Sign out")
 	p.See("input[name=password]")
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/accounts"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/accounts"))
 	p.Shows("h1", "Sign in")
 }
 
@@ -120,7 +120,7 @@ func TestTheConsoleFromTheSetUpLinkToALiveTransfer(t *testing.T) {
 func atTheConsole(t *testing.T, k *testkit.Keep) (p *browser.Page, at func(path string)) {
 	testkit.SetUp(t, k, testkit.NewCaller(t, k))
 	p = browser.On(t)
-	at = func(path string) { p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + path)) }
+	at = func(path string) { p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console" + path)) }
 	at("/")
 	p.Fill("input[name=operator]", "ilse")
 	p.Fill("input[name=password]", testkit.Password)

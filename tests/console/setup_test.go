@@ -77,7 +77,7 @@ func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
 	p.Shows(".one", "Told to clients outside")
 	p.Do(chromedp.Reload())
 	p.Shows("nav[aria-label=Steps]", "Hand-over sheet")
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/handover/ann"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/handover/ann"))
 	p.Shows("article", "StrictHostKeyChecking=yes")
 	p.TabTo("host")
 	p.Keys("files.portselwyn.example\r")
@@ -85,7 +85,7 @@ func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
 	p.Accessible("hand-over sheet")
 
 	// A check-up, the ports, and the commands for a packet filter.
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/check-up"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/check-up"))
 	p.Shows("table[aria-label=Findings]", "it answers on")
 	p.TabTo("Warnings and faults only")
 	p.Keys("\r")
@@ -94,7 +94,7 @@ func TestTheSetUpIsWalkedWithTheKeyboardAlone(t *testing.T) {
 
 	// A change of the settings is seen and taken back.
 	k.Must(nil, "account", "set", "ann", "-max-sessions", "2")
-	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/history?what=account"))
+	p.Do(chromedp.Navigate("http://" + k.ConsoleAddress() + "/console/history?what=account"))
 	p.Shows("table[aria-label=Changes]", "sessions at once: not set → 2")
 	p.TabTo("Undo change " + fmt.Sprint(k.NewestChange("account").ID))
 	p.Keys("\r")
@@ -183,7 +183,7 @@ func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
 		for _, one := range []struct{ path, css string }{
 			{"/", "table[aria-label='Live sessions'] tbody tr"}, {"/sessions", "tbody tr"}, {"/transfers", "tbody tr"}, {"/traffic", "[role=img] svg path"}, {"/accounts", "tbody tr"},
 			{"/accounts/ann", ".drawer table"}, {"/accounts?add", ".drawer input"}, {"/groups", "tbody tr"}, {"/groups/crews", ".drawer table"}, {"/stores", "tbody tr"}, {"/gate", "tbody tr"}, {"/audit", "tbody tr"},
-			{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
+			{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/settings/web", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
 			{"/set-up", "ol li"}, {"/handover/ann", "article pre"},
 		} {
 			at(one.path)

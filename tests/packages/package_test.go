@@ -97,7 +97,7 @@ func TestTheDebianPackageLivesItsLife(t *testing.T) {
 	packages(t, dir, "0.2.0", "-platforms", "linux/amd64")
 	made, err := filepath.Glob(filepath.Join(dir, "*"))
 	require.NoError(t, err)
-	assert.Len(t, made, 4, "the first as deb; the second as deb, rpm and tar: %v", made)
+	assert.Len(t, made, 5, "the first as deb; the second as deb, rpm, tar and image: %v", made)
 	require.NoError(t, os.Rename(filepath.Join(dir, "urbankeep_0.1.0_amd64.deb"), filepath.Join(dir, "first.deb")))
 	require.NoError(t, os.Rename(filepath.Join(dir, "urbankeep_0.2.0_amd64.deb"), filepath.Join(dir, "second.deb")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "steps.sh"), []byte(steps), 0o644))

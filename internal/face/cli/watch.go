@@ -77,7 +77,7 @@ func joined[T ~string](known []T) string {
 func queryFlags(flags *flag.FlagSet, words ...string) func() url.Values {
 	says := map[string]string{
 		"account": "only of this `account`", "group": "only of accounts of this `group`", "mount": "only in this `mount`, as in files:shared", "operator": "only of this `operator`", "address": "only from this `address`",
-		"protocol": "only over this `protocol`: ftp, ftps, sftp", "session": "only of this `session`",
+		"protocol": "only over this `protocol`: ftp, ftps, sftp, portal, console", "session": "only of this `session`",
 		"action": "only these `actions`, joined by commas: " + joined(keep.Actions), "outcome": "only with this `outcome`: done, refused, failed, interrupted",
 		"network": "only from these `networks`, as in 192.0.2.0/24", "has": "only with this `part` in the path", "text": "only with this `part` anywhere", "reason": "only with this `reason`: " + joined(keep.Reasons),
 		"path": "only this `path` and what is below it", "since": "only from this `time` on, as in 2026-03-01, 2026-03-01T18:00 (UTC), -7d or today", "until": "only before this `time`",

@@ -4,6 +4,7 @@ import (
 	"embed"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 
@@ -35,7 +36,8 @@ func (s *Server) console(c *gin.Context) error {
 			return errNoAddress
 		}
 		if !ours { // as bookmarks from before the console had a place of its own
-			c.Redirect(http.StatusFound, consolePath+name)
+			to := url.URL{Path: consolePath + name, RawQuery: c.Request.URL.RawQuery}
+			c.Redirect(http.StatusFound, to.String())
 			return nil
 		}
 		name = "index.html"
@@ -59,4 +61,30 @@ func (s *Server) console(c *gin.Context) error {
 	}
 	http.ServeFileFS(c.Writer, c.Request, files, name)
 	return nil
+}
+
+// PortalPages serves the portal's files, which are built together with the console's. A path that is no file is a
+// page of the portal.
+func PortalPages() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		files, err := fs.Sub(dist, "dist")
+		if err != nil {
+			http.NotFound(w, r)
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/portal/")
+		if _, err := fs.Stat(files, name); strings.HasPrefix(name, "assets/") && err == nil {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			http.ServeFileFS(w, r, files, name)
+			return
+		}
+		text, err := fs.ReadFile(files, "portal.html")
+		if err != nil || strings.Contains(name, ".") {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Write(text)
+	})
 }

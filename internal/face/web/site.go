@@ -23,10 +23,13 @@ func Come(ctx context.Context, how Came) context.Context {
 	return context.WithValue(ctx, cameKey{}, how)
 }
 
-func came(c *gin.Context) Came {
-	how, _ := c.Request.Context().Value(cameKey{}).(Came)
+// CameOf is how a request came.
+func CameOf(r *http.Request) Came {
+	how, _ := r.Context().Value(cameKey{}).(Came)
 	return how
 }
+
+func came(c *gin.Context) Came { return CameOf(c.Request) }
 
 // faces are where each face lies. What lies nowhere else is the console's.
 var faces = []struct {

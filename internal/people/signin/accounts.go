@@ -64,7 +64,7 @@ func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account 
 }
 
 // errMustChange goes to a client that has shown the right password.
-var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must be changed first: sign in over SFTP, which asks for a new one")
+var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must be changed first: sign in over SFTP or on the portal, which ask for a new one")
 
 // ChangePassword gives an account the password that its holder chose, after it was
 // told to. The error is a [*keep.FieldError] when the new one is not good enough.
@@ -116,7 +116,7 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 			return a.rehearse(ctx, v, t, holder.Account, started, r)
 		}
 	}
-	if err == nil && holder.Account.Anonymous() && v.Protocol != keep.SFTP {
+	if err == nil && holder.Account.Anonymous() && v.Protocol.IsFTP() {
 		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
 	}
 	var hash keep.Secret

@@ -2,6 +2,7 @@ package https
 
 import (
 	"crypto/tls"
+	"errors"
 	"io"
 	"net"
 	"sync/atomic"
@@ -29,7 +30,7 @@ func (e entrance) Accept() (net.Conn, error) {
 			raw.Close()
 			continue
 		}
-		c := &conn{Conn: raw, leave: leave}
+		c := &conn{Conn: raw, leave: leave, stall: e.server.Stall}
 		if l.Encryption == keep.EncryptionOff {
 			return c, nil
 		}
@@ -50,35 +51,52 @@ func (s *Server) enter(raw net.Conn, l *keep.Listener) (leave func(), ok bool) {
 	return func() { s.brought.Add(-1) }, true
 }
 
-// conn is a connection whose writes fail when the client does not read for too long.
+// conn is a connection whose writes fail when the client reads nothing for too long.
 type conn struct {
 	net.Conn
 	leave func()
+	stall time.Duration // how long the client may take nothing
 	left  atomic.Bool
-	own   atomic.Bool // who answers bounds its writes itself
+	own   atomic.Bool  // who answers bounds its writes itself
+	until atomic.Int64 // when the bound of a write has to be put off, Unix nanoseconds
 }
 
 const (
-	// stall is how long a client may take to read a piece.
-	stall = time.Minute
-	// piece is what is sent with one bound, bytes.
-	piece = 1 << 20
+	// usualStall is how long a client may take nothing.
+	usualStall = time.Minute
+	// grain is the part of it after which the bound is put off: that costs a system call's time.
+	grain = 12
+	// piece is what is written with one bound, bytes.
+	piece = 4 << 20
 )
 
 func (c *conn) SetWriteDeadline(t time.Time) error {
 	c.own.Store(!t.IsZero())
+	c.until.Store(0)
 	return c.Conn.SetWriteDeadline(t)
 }
 
 func (c *conn) SetDeadline(t time.Time) error {
 	c.own.Store(!t.IsZero())
+	c.until.Store(0)
 	return c.Conn.SetDeadline(t)
 }
 
 func (c *conn) bound() {
-	if !c.own.Load() {
-		c.Conn.SetWriteDeadline(time.Now().Add(stall))
+	if now := time.Now(); !c.own.Load() && now.UnixNano() > c.until.Load() {
+		c.until.Store(now.Add(c.stall / grain).UnixNano())
+		c.Conn.SetWriteDeadline(now.Add(c.stall + c.stall/grain))
 	}
+}
+
+// moves reports whether a write that ran into its bound is to go on: the client is slow, but reads.
+func (c *conn) moves(n int64, err error) bool {
+	var late net.Error
+	if n == 0 || c.own.Load() || !errors.As(err, &late) || !late.Timeout() {
+		return false
+	}
+	c.until.Store(0)
+	return true
 }
 
 func (c *conn) Write(p []byte) (n int, err error) {
@@ -86,7 +104,8 @@ func (c *conn) Write(p []byte) (n int, err error) {
 		c.bound()
 		sent, err := c.Conn.Write(p[:min(len(p), piece)])
 		n += sent
-		if p = p[sent:]; err != nil || len(p) == 0 {
+		p = p[sent:]
+		if err != nil && !c.moves(int64(sent), err) || len(p) == 0 {
 			return n, err
 		}
 	}
@@ -101,8 +120,12 @@ func (c *conn) ReadFrom(r io.Reader) (n int64, err error) {
 	for limited.N > 0 {
 		c.bound()
 		part := &io.LimitedReader{R: limited.R, N: min(limited.N, piece)}
+		whole := part.N
 		sent, err := io.Copy(c.Conn, part)
-		n, limited.N = n+sent, limited.N-sent
+		n, limited.N = n+sent, limited.N-(whole-part.N)
+		if err != nil && whole-part.N == sent && c.moves(sent, err) {
+			continue // nothing was read that was not sent
+		}
 		if err != nil || part.N > 0 {
 			return n, err
 		}

@@ -1,6 +1,7 @@
 package https
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -31,6 +32,7 @@ type Server struct {
 	Onward   func(listener string) (port int)         // of a listener that requests are sent on to; 0: it does not listen
 	Answer   func(token string) (text string)         // what an ACME authority is to find (RFC 8555, section 8.3); "": nothing
 	Ready    func(ctx context.Context) bool           // does the service do its work
+	Stall    time.Duration                            // how long a client may take nothing of an answer; 0: a minute
 	Log      *slog.Logger
 
 	current atomic.Pointer[keep.Listener]
@@ -64,10 +66,11 @@ const acmeProtocol = "acme-tls/1"
 func (s *Server) prepare() {
 	s.begin.Do(func() {
 		s.current.CompareAndSwap(nil, &s.Listener)
+		s.Stall = cmp.Or(s.Stall, usualStall)
 		s.tls = s.TLS.Clone()
 		s.tls.NextProtos = []string{"h2", "http/1.1", acmeProtocol}
 		s.http = &http.Server{Handler: s, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: maxHeader,
-			HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: maxStreams, WriteByteTimeout: stall, SendPingTimeout: time.Minute},
+			HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: maxStreams, WriteByteTimeout: s.Stall, SendPingTimeout: time.Minute},
 			ErrorLog:    slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug),
 			ConnContext: withConn}
 	})

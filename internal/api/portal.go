@@ -1,0 +1,55 @@
+package api
+
+import "time"
+
+// PortalDoor is what the portal says of itself before anybody signs in.
+type PortalDoor struct {
+	Name string `json:"name"` // of the organisation; "": none is set
+}
+
+// PortalSignIn asks to sign an account holder in.
+type PortalSignIn struct {
+	Account  string `json:"account"`
+	Password string `json:"password"`
+}
+
+// PortalPassword gives an account another password that must change it.
+type PortalPassword struct {
+	Account string `json:"account"`
+	Now     string `json:"now"`
+	Next    string `json:"next"`
+}
+
+// PortalHolder is who is signed in.
+type PortalHolder struct {
+	Account string `json:"account"`
+	Name    string `json:"name"` // of the organisation
+}
+
+// PortalFolder is a folder of the tree.
+type PortalFolder struct {
+	Path    string        `json:"path"`
+	May     []string      `json:"may"`  // rights in it, by their names
+	Free    int64         `json:"free"` // bytes that fit still, by disk and quota; 0: unknown
+	Cut     bool          `json:"cut"`  // there are more entries than are shown
+	Entries []PortalEntry `json:"entries"`
+}
+
+// PortalEntry is a file, a folder or a link in a folder.
+type PortalEntry struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind"` // "file", "folder" or "link"
+	Size     int64     `json:"size"` // bytes
+	Modified time.Time `json:"modified"`
+}
+
+// PortalPath names a file or a folder.
+type PortalPath struct {
+	Path string `json:"path"`
+}
+
+// PortalRename asks for another name, or another place.
+type PortalRename struct {
+	Path string `json:"path"`
+	To   string `json:"to"`
+}

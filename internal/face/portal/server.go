@@ -1,0 +1,288 @@
+package portal
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
+)
+
+// Prefix is where the portal lies.
+const Prefix = "/portal/"
+
+const (
+	apiPrefix   = Prefix + "api/v1"
+	filesPrefix = Prefix + "files/"
+	cookieName  = "urbankeep-portal"
+	// maxBody bounds a request's JSON, bytes; bodyTime how long it may take to come.
+	maxBody  = 1 << 20
+	bodyTime = 20 * time.Second
+)
+
+// Server answers account holders.
+type Server struct {
+	Keeper Keeper
+	Name   func(ctx context.Context) string       // of the organisation
+	Pages  http.Handler                           // the portal's files
+	Told   func(r *http.Request) (encrypted bool) // how a request came
+	Log    *slog.Logger
+
+	stays stays
+	mux   *http.ServeMux
+}
+
+// Prepare makes it ready to answer.
+func (s *Server) Prepare() {
+	s.mux = http.NewServeMux()
+	for route, do := range map[string]func(http.ResponseWriter, *http.Request) error{
+		"GET " + apiPrefix + "/door":      s.door,
+		"POST " + apiPrefix + "/sign-in":  s.signIn,
+		"POST " + apiPrefix + "/password": s.changePassword,
+	} {
+		s.mux.HandleFunc(route, s.answer(do))
+	}
+	for route, do := range map[string]func(http.ResponseWriter, *http.Request, *stay) error{
+		"POST " + apiPrefix + "/sign-out": s.signOut,
+		"GET " + apiPrefix + "/me":        s.me,
+		"GET " + apiPrefix + "/folder":    s.folder,
+		"POST " + apiPrefix + "/folders":  s.makeFolder,
+		"POST " + apiPrefix + "/renames":  s.rename,
+		"POST " + apiPrefix + "/removals": s.remove,
+		"GET " + filesPrefix:              s.download, // and HEAD
+		"PUT " + filesPrefix:              s.upload,
+	} {
+		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
+	}
+	s.mux.HandleFunc(apiPrefix+"/", s.answer(func(http.ResponseWriter, *http.Request) error { return errNoAddress }))
+	s.mux.Handle(Prefix, s.Pages)
+}
+
+// Close ends every sign-in.
+func (s *Server) Close() { s.stays.endAll(keep.Refuse(keep.Stopping, "the service is stopping")) }
+
+// ServeHTTP answers a request below [Prefix]. Requests that another site's page makes in the
+// holder's browser change nothing.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	http.NewCrossOriginProtection().Handler(s.mux).ServeHTTP(w, r)
+}
+
+// problem is an error that is a status.
+type problem struct {
+	status int
+	say    string
+}
+
+func (p *problem) Error() string { return p.say }
+
+var (
+	errSignIn    = &problem{http.StatusUnauthorized, "sign in first"}
+	errNoAddress = &problem{http.StatusNotFound, "nothing is at this address"}
+)
+
+// answer turns an error into its problem (RFC 9457).
+func (s *Server) answer(do func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		if err := do(w, r); err != nil {
+			s.refuse(w, r, err)
+		}
+	}
+}
+
+func (s *Server) refuse(w http.ResponseWriter, r *http.Request, err error) {
+	shown := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
+	var field *keep.FieldError
+	var fault *keep.Fault
+	var plain *problem
+	switch {
+	case errors.As(err, &field):
+		shown.Status, shown.Field, shown.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
+	case errors.As(err, &plain):
+		shown.Status, shown.Detail = plain.status, plain.say
+	case errors.As(err, &fault):
+		shown.Status, shown.Detail, shown.Reason = statusOf(fault.Reason), fault.Say, string(fault.Reason)
+	}
+	if shown.Status == http.StatusInternalServerError && r.Context().Err() == nil {
+		s.Log.Error("request failed", "path", r.URL.Path, "cause", err, "root", errors.Unwrap(err))
+	}
+	shown.Title = http.StatusText(shown.Status)
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(shown.Status)
+	json.NewEncoder(w).Encode(shown)
+}
+
+func statusOf(reason keep.Reason) int {
+	switch reason {
+	case keep.NotFound:
+		return http.StatusNotFound
+	case keep.BadCredentials:
+		return http.StatusUnauthorized
+	case keep.AlreadyThere, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
+		return http.StatusConflict
+	case keep.TooManyAttempts, keep.TooManySessions:
+		return http.StatusTooManyRequests
+	case keep.TooLarge:
+		return http.StatusRequestEntityTooLarge
+	case keep.QuotaFull, keep.DiskFull:
+		return http.StatusInsufficientStorage
+	case keep.StoreAway, keep.Stopping:
+		return http.StatusServiceUnavailable
+	case keep.BadName, keep.BadRequest:
+		return http.StatusBadRequest
+	case keep.Failure, keep.TrailUnavailable:
+		return http.StatusInternalServerError
+	}
+	return http.StatusForbidden
+}
+
+// signedIn finds who asks. What is done for them ends with their sign-in.
+func (s *Server) signedIn(do func(http.ResponseWriter, *http.Request, *stay) error) func(http.ResponseWriter, *http.Request) error {
+	return func(w http.ResponseWriter, r *http.Request) error {
+		cookie, err := r.Cookie(s.cookie(r))
+		if err != nil {
+			return errSignIn
+		}
+		one, leave := s.stays.enter(keep.Secret(cookie.Value), addressOf(r))
+		if one == nil {
+			return errSignIn
+		}
+		defer leave()
+		ctx, cancel := context.WithCancel(r.Context())
+		defer cancel()
+		defer context.AfterFunc(one.ctx, cancel)()
+		err = do(w, r.WithContext(ctx), one)
+		if cut, ok := context.Cause(one.ctx).(*keep.Fault); ok && err != nil {
+			return cut
+		}
+		return err
+	}
+}
+
+func addressOf(r *http.Request) string {
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return at.Addr().Unmap().WithZone("").String()
+}
+
+// cookie is the cookie's name: the one for TLS is taken by no page without it.
+func (s *Server) cookie(r *http.Request) string {
+	if s.Told(r) {
+		return "__Host-" + cookieName
+	}
+	return cookieName
+}
+
+func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, age int) {
+	http.SetCookie(w, &http.Cookie{Name: s.cookie(r), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.Told(r), SameSite: http.SameSiteStrictMode})
+}
+
+// read reads a request's JSON; unknown fields are refused.
+func read(w http.ResponseWriter, r *http.Request, into any) error {
+	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
+		return &problem{http.StatusUnsupportedMediaType, "send the request as application/json"}
+	}
+	control := http.NewResponseController(w)
+	control.SetReadDeadline(time.Now().Add(bodyTime))
+	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		return &problem{http.StatusBadRequest, "the request is too large, or did not come to its end"}
+	}
+	control.SetReadDeadline(time.Time{})
+	decoder := json.NewDecoder(strings.NewReader(string(text)))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(into); err != nil {
+		return &problem{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
+	}
+	return nil
+}
+
+func write(w http.ResponseWriter, value any) error {
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	return json.NewEncoder(w).Encode(value)
+}
+
+// door tells whose portal it is.
+func (s *Server) door(w http.ResponseWriter, r *http.Request) error {
+	return write(w, api.PortalDoor{Name: s.Name(r.Context())})
+}
+
+func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {
+	var ask api.PortalSignIn
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	one := &stay{address: addressOf(r), until: time.Now().Add(stayLife)}
+	one.ctx, one.cancel = context.WithCancelCause(context.Background())
+	one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
+	one.visit.Named(client(r))
+	opened, err := one.visit.SignIn(r.Context(), ask.Account, keep.Secret(ask.Password))
+	if err != nil {
+		one.cancel(nil)
+		one.visit.SignOut(nil)
+		return err
+	}
+	one.tree, one.account = opened, opened.Account()
+	one.timer = time.AfterFunc(opened.Idle(stayIdle), func() { one.cancel(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
+	secret := s.stays.begin(one)
+	s.setCookie(w, r, secret.Reveal(), int(stayLife.Seconds()))
+	return s.show(w, r, one)
+}
+
+// client is what the browser calls itself.
+func client(r *http.Request) string {
+	name := r.UserAgent()
+	return name[:min(len(name), 200)]
+}
+
+// changePassword gives an account another password that must change it before it may sign in.
+func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
+	var ask api.PortalPassword
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
+	defer visit.SignOut(nil)
+	// Only who knows the password is told that it must be changed: the same tries, the same lockouts.
+	_, err := visit.SignIn(r.Context(), ask.Account, keep.Secret(ask.Now))
+	var fault *keep.Fault
+	if !errors.As(err, &fault) || fault.Reason != keep.MustChange {
+		if err == nil {
+			err = keep.Refuse(keep.BadRequest, "the password need not be changed here: sign in")
+		}
+		return err
+	}
+	if err := visit.ChangePassword(r.Context(), ask.Account, keep.Secret(ask.Now), keep.Secret(ask.Next)); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) signOut(w http.ResponseWriter, r *http.Request, one *stay) error {
+	one.cancel(goodbye{})
+	s.setCookie(w, r, "", -1)
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) me(w http.ResponseWriter, r *http.Request, one *stay) error {
+	return s.show(w, r, one)
+}
+
+func (s *Server) show(w http.ResponseWriter, r *http.Request, one *stay) error {
+	return write(w, api.PortalHolder{Account: one.account, Name: s.Name(r.Context())})
+}

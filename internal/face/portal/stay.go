@@ -1,0 +1,154 @@
+package portal
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"sync"
+	"time"
+
+	"urbankeep/internal/files/tree"
+	"urbankeep/internal/keep"
+)
+
+const (
+	// stayIdle is how long a holder may do nothing, unless the account says less.
+	stayIdle = 30 * time.Minute
+	// stayLife is how long a sign-in lasts at the most.
+	stayLife = 12 * time.Hour
+)
+
+// Keeper lets account holders in.
+type Keeper interface {
+	// Arrive opens the visit of somebody. cut ends what is signed in from outside.
+	Arrive(address string, encrypted bool, cut func(*keep.Fault)) Visit
+}
+
+// Visit is one sign-in as the house sees it.
+type Visit interface {
+	// SignIn opens the account's tree. The error is a [keep.Fault].
+	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// ChangePassword gives an account that must change its password another.
+	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
+	// Named says what software the client claims to be.
+	Named(client string)
+	// SignOut ends the session; why is nil for a plain goodbye.
+	SignOut(why *keep.Fault)
+}
+
+// stay is a holder who is signed in, in one browser.
+type stay struct {
+	address string
+	account string
+	visit   Visit
+	tree    *tree.Tree
+	ctx     context.Context // ends with the stay
+	cancel  context.CancelCauseFunc
+	until   time.Time
+
+	mu    sync.Mutex
+	busy  int // requests that are being answered
+	timer *time.Timer
+	over  bool
+}
+
+// stays are all who are signed in. What one address or account may have open is the
+// visit's to say.
+type stays struct {
+	mu sync.Mutex
+	by map[[sha256.Size]byte]*stay // by the digest of the cookie
+	wg sync.WaitGroup
+}
+
+func digest(secret keep.Secret) [sha256.Size]byte { return sha256.Sum256([]byte(secret.Reveal())) }
+
+// begin lets somebody in who has proved an account.
+func (s *stays) begin(one *stay) keep.Secret {
+	secret := keep.Secret(rand.Text())
+	key := digest(secret)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.by == nil {
+		s.by = map[[sha256.Size]byte]*stay{}
+	}
+	s.by[key] = one
+	s.wg.Add(1)
+	go func() {
+		defer s.wg.Done()
+		<-one.ctx.Done()
+		s.mu.Lock()
+		delete(s.by, key)
+		s.mu.Unlock()
+		one.end()
+	}()
+	return secret
+}
+
+// enter finds who a cookie stands for, and keeps them from being sent away for idleness until leave.
+func (s *stays) enter(secret keep.Secret, address string) (one *stay, leave func()) {
+	s.mu.Lock()
+	one = s.by[digest(secret)]
+	s.mu.Unlock()
+	// Rights may depend on the network: who comes from elsewhere signs in there.
+	if one == nil || one.address != address || !one.take() {
+		return nil, nil
+	}
+	return one, one.leave
+}
+
+func (one *stay) take() bool {
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	if one.over || one.ctx.Err() != nil || time.Now().After(one.until) {
+		return false
+	}
+	one.busy++
+	one.timer.Stop()
+	return true
+}
+
+func (one *stay) leave() {
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	one.busy--
+	if one.over && one.busy == 0 {
+		one.close()
+	} else if one.busy == 0 {
+		one.timer.Reset(min(one.tree.Idle(stayIdle), time.Until(one.until)))
+	}
+}
+
+// end closes the tree when nothing is being answered any more.
+func (one *stay) end() {
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	one.over = true
+	one.timer.Stop()
+	if one.busy == 0 {
+		one.close()
+	}
+}
+
+func (one *stay) close() {
+	one.tree.Close()
+	var why *keep.Fault
+	if cause, ok := context.Cause(one.ctx).(*keep.Fault); ok {
+		why = cause
+	}
+	one.visit.SignOut(why)
+}
+
+// goodbye is the end that a holder asks for.
+type goodbye struct{}
+
+func (goodbye) Error() string { return "signed out" }
+
+// endAll ends every stay, and waits until what was being answered has ended too.
+func (s *stays) endAll(why *keep.Fault) {
+	s.mu.Lock()
+	for _, one := range s.by {
+		one.cancel(why)
+	}
+	s.mu.Unlock()
+	s.wg.Wait()
+}
