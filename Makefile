@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export CGO_ENABLED ?= 0
 
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
-CONSOLE    := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
+CONSOLE    := $(shell find console/src console/public console/index.html console/portal.html console/vite.config.ts console/vite.portal.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
 .PHONY: package image build demo test check console-test bench vet screenshots soak tools counterparts clean
 
@@ -88,4 +88,4 @@ screenshots: tools build
 	mkdir -p docs/screenshots && go run ./scripts/shots
 
 clean:
-	rm -rf bin dist .demo console/node_modules internal/face/web/dist/assets internal/face/web/dist/index.html
+	rm -rf bin dist .demo console/node_modules internal/face/web/dist/assets internal/face/web/dist/portal internal/face/web/dist/index.html

@@ -33,11 +33,14 @@ func (s *Service) openPages() {
 		Told: func(r *http.Request) bool { return web.CameOf(r).Encrypted }}
 	s.portal.Prepare()
 	s.site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if l := web.CameOf(r).Listener; l.Serves(keep.PortalFace) && strings.HasPrefix(r.URL.Path, portal.Prefix) {
+		switch l := web.CameOf(r).Listener; {
+		case l.Serves(keep.PortalFace) && r.URL.Path+"/" == portal.Prefix:
+			http.Redirect(w, r, portal.Prefix, http.StatusFound)
+		case l.Serves(keep.PortalFace) && strings.HasPrefix(r.URL.Path, portal.Prefix):
 			s.portal.ServeHTTP(w, r) // bytes of files go straight to the connection
-			return
+		default:
+			console.ServeHTTP(w, r)
 		}
-		console.ServeHTTP(w, r)
 	})
 	s.webCrowd = s.newWebCrowd()
 }

@@ -107,7 +107,7 @@ func save(tab context.Context, name string) error {
 
 // page goes to a path of the console, waits for something on it, and takes its picture.
 func page(tab context.Context, path string, wait chromedp.CSS, name string, steps ...chromedp.Action[chromedp.Void]) error {
-	all := append([]chromedp.Action[chromedp.Void]{chromedp.Navigate("http://" + console + path), chromedp.WaitVisible(wait)}, steps...)
+	all := append([]chromedp.Action[chromedp.Void]{chromedp.Navigate("http://" + console + "/console" + path), chromedp.WaitVisible(wait)}, steps...)
 	if err := chromedp.Do(tab, append(all, chromedp.Sleep(1200*time.Millisecond))...); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
@@ -116,7 +116,7 @@ func page(tab context.Context, path string, wait chromedp.CSS, name string, step
 
 func pages(tab context.Context) error {
 	err := chromedp.Do(tab,
-		chromedp.Navigate("http://"+console+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("input[name=operator]")),
+		chromedp.Navigate("http://"+console+"/console/sign-in"), chromedp.WaitVisible(chromedp.CSS("input[name=operator]")),
 		chromedp.SendKeys(chromedp.CSS("input[name=operator]"), "ilse"),
 		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "harbour-master-1"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
@@ -146,7 +146,6 @@ func pages(tab context.Context) error {
 		{"/operators", "table[aria-label='Open now'] tbody tr", "page-operators"},
 		{"/handover/drone-contractor", "article pre", "page-handover"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
-		{"/reports/refusals?days=14", "table[aria-label=Report] tbody tr", "page-reports"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
 		if err := page(tab, p.path, p.wait, p.name); err != nil {
@@ -163,7 +162,34 @@ func pages(tab context.Context) error {
 	if err := chromedp.Do(tab, dark); err != nil {
 		return err
 	}
-	return page(tab, "/sessions", "table[aria-label='Live sessions'] tbody tr", "page-sessions")
+	if err := page(tab, "/sessions", "table[aria-label='Live sessions'] tbody tr", "page-sessions"); err != nil {
+		return err
+	}
+	if *look != "" {
+		if err := page(tab, "/settings/web", ".drawer input", "look-web-listener"); err != nil {
+			return err
+		}
+	}
+	return portal(tab)
+}
+
+// portal is what an account holder sees.
+func portal(tab context.Context) error {
+	err := chromedp.Do(tab,
+		chromedp.Navigate("http://"+console+"/portal/"), chromedp.WaitVisible(chromedp.CSS("input[name=account]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=account]"), "print-bureau"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "plates-for-print-27"))
+	if err != nil {
+		return err
+	}
+	if *look != "" {
+		if err := save(tab, "look-portal-sign-in"); err != nil {
+			return err
+		}
+	}
+	if err := chromedp.Do(tab, chromedp.Click(chromedp.CSS("form button")), chromedp.WaitVisible(chromedp.CSS("table[aria-label=Files] tbody tr")), chromedp.Sleep(500*time.Millisecond)); err != nil {
+		return err
+	}
+	return save(tab, "page-portal")
 }
 
 // commands runs commands on the demo and draws their output.

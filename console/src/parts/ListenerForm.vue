@@ -48,7 +48,7 @@ const policies = [
 ]
 const webPolicies = [
   { value: 'required', label: 'TLS' },
-  { value: 'off', label: 'none: for this machine, or behind a proxy' },
+  { value: 'off', label: 'none' },
 ]
 const faces = [
   { value: 'console', label: 'console and API' },

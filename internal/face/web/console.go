@@ -67,7 +67,7 @@ func (s *Server) console(c *gin.Context) error {
 // page of the portal.
 func PortalPages() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		files, err := fs.Sub(dist, "dist")
+		files, err := fs.Sub(dist, "dist/portal")
 		if err != nil {
 			http.NotFound(w, r)
 			return

@@ -56,7 +56,7 @@ func ask(t *testing.T, address, path string) net.Conn {
 	conn, err := net.Dial("tcp", address)
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
-	require.NoError(t, conn.(*net.TCPConn).SetReadBuffer(256 << 10))
+	require.NoError(t, conn.(*net.TCPConn).SetReadBuffer(256<<10))
 	_, err = io.WriteString(conn, "GET "+path+" HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
 	require.NoError(t, err)
 	return conn
