@@ -1,6 +1,7 @@
 package portal_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -299,4 +300,56 @@ func TestWhatAHolderLeavesEnds(t *testing.T) {
 	var sessions []api.Session
 	k.Must(&sessions, "session", "list")
 	assert.Empty(t, sessions)
+}
+
+func TestAFolderComesAsOneArchive(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	home := k.Home("ann")
+	want := map[string]string{}
+	for _, name := range []string{"a.tif", "deep/er/b é.tif", "deep/c.tif", "empty/", "private/d.tif"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(home, filepath.Dir(name+"x")), 0o755))
+		if !strings.HasSuffix(name, "/") {
+			want[name] = strings.Repeat(name, 10_000)
+			require.NoError(t, os.WriteFile(filepath.Join(home, name), []byte(want[name]), 0o644))
+		}
+	}
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(home, "link")))
+	k.Must(nil, "account", "set", "ann", "-grant", "/private=list")
+	h := in(t, k, "ann")
+	got := func(query string) map[string]string {
+		status, text := h.do("GET", "zip?"+query, nil)
+		require.Equal(t, 200, status, string(text))
+		archive, err := zip.NewReader(bytes.NewReader(text), int64(len(text)))
+		require.NoError(t, err)
+		found := map[string]string{}
+		for _, one := range archive.File {
+			r, err := one.Open()
+			require.NoError(t, err)
+			content, err := io.ReadAll(r)
+			require.NoError(t, err, "its checksum is right")
+			r.Close()
+			found[one.Name] = string(content)
+		}
+		return found
+	}
+	all := got("path=/")
+	left := all["NOT INCLUDED.txt"]
+	assert.Contains(t, left, "private/d.tif")
+	assert.Contains(t, left, "link: it is a link")
+	assert.NotContains(t, all, "private/d.tif")
+	for name, content := range want {
+		if name != "private/d.tif" {
+			assert.Equal(t, content, all[name], name)
+		}
+	}
+	assert.Contains(t, all, "empty/")
+	assert.Equal(t, map[string]string{"er/": "", "er/b é.tif": want["deep/er/b é.tif"]}, got("path=/deep&name=er"))
+	for query, status := range map[string]int{"path=/none": 404, "path=/a.tif": 409, "path=/&name=../x": 400, "path=/deep&name=..": 400, "path=/&name=": 400} {
+		answer, text := h.do("GET", "zip?"+query, nil)
+		assert.Equal(t, status, answer, "%s: %s", query, text)
+	}
+	var trail []api.AuditRecord
+	k.Must(&trail, "audit", "-account", "ann", "-action", "download", "-outcome", "done")
+	assert.Len(t, trail, 4, "each file of each archive is a download")
 }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, onUnmounted, ref } from 'vue'
 import { minute, size } from '@/format'
-import { call, fileAt, join, put, Refusal, type Entry, type Folder } from './calls'
+import { call, fileAt, join, put, Refusal, zipAt, type Entry, type Folder } from './calls'
 
 const emit = defineEmits<{ gone: [] }>()
 const folder = ref<Folder | null>(null)
@@ -9,6 +9,7 @@ const wrong = ref('')
 const find = ref('')
 const doing = ref<{ what: 'folder' | 'rename' | 'delete'; entry?: Entry; text: string } | null>(null)
 const over = ref(false)
+const picked = ref<string[]>([])
 const picker = ref<HTMLInputElement>()
 const field = ref<HTMLInputElement[] | HTMLInputElement>()
 
@@ -44,6 +45,7 @@ async function load() {
 }
 async function enter() {
   find.value = ''
+  picked.value = []
   doing.value = null
   most.value = 500
   await load()
@@ -129,6 +131,7 @@ function drop(event: DragEvent) {
     <div class="tools">
       <button v-if="may('upload')" class="first" @click="picker?.click()">Upload files</button>
       <button v-if="may('mkdir')" @click="begin('folder')">New folder</button>
+      <a v-if="may('download') && folder.entries.length" class="button" :href="zipAt(folder.path, picked)" download>{{ picked.length ? `Download ${picked.length} as ZIP` : 'Download all as ZIP' }}</a>
       <input v-if="folder.entries.length > 8" v-model="find" type="search" aria-label="Find in this folder" placeholder="Find in this folder" />
       <span v-if="folder.free && may('upload')" class="soft">{{ size(folder.free) }} free</span>
       <input ref="picker" type="file" multiple hidden @change="pick" />
@@ -150,9 +153,10 @@ function drop(event: DragEvent) {
     </ul>
     <div class="sheet" :class="{ over }" @dragover.prevent="over = may('upload')" @dragleave="over = false" @drop.prevent="may('upload') && drop($event)">
       <table aria-label="Files">
-        <thead><tr><th>Name</th><th class="number">Size</th><th>Changed, UTC</th><th><span class="hidden">Actions</span></th></tr></thead>
+        <thead><tr><th v-if="may('download')"><input type="checkbox" aria-label="All" :checked="picked.length > 0 && picked.length === shown.length" @change="picked = picked.length ? [] : shown.map((e) => e.name)" /></th><th>Name</th><th class="number">Size</th><th>Changed, UTC</th><th><span class="hidden">Actions</span></th></tr></thead>
         <tbody>
           <tr v-for="e in shown.slice(0, most)" :key="e.name">
+            <td v-if="may('download')"><input v-model="picked" type="checkbox" :value="e.name" :aria-label="e.name" /></td>
             <td class="name">
               <form v-if="doing?.what === 'rename' && doing.entry === e" class="ask" @submit.prevent="finish"><input ref="field" v-model="doing.text" name="rename" aria-label="New name" /><button class="first" :disabled="!doing.text">Rename</button><button type="button" @click="doing = null">Cancel</button></form>
               <a v-else-if="e.kind === 'folder'" :href="linkTo(join(folder.path, e.name))">{{ e.name }}/</a>
@@ -186,6 +190,8 @@ nav { font-size: 19px; overflow-wrap: anywhere; }
 .ask label, .ask input { flex: 1 1 200px; }
 .name { white-space: normal; overflow-wrap: anywhere; min-width: 140px; }
 .acts { text-align: right; }
+.button { text-decoration: none; }
+td input[type='checkbox'], th input[type='checkbox'] { width: 18px; height: 18px; margin: 0; accent-color: var(--spruce); }
 .over { outline: 3px dashed var(--spruce); outline-offset: 4px; }
 .sheet { overflow-x: auto; }
 .sending { list-style: none; margin: 0; padding: 8px 14px; display: grid; gap: 6px; }

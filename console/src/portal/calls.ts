@@ -34,6 +34,8 @@ export async function call<T = void>(method: string, path: string, body?: unknow
 
 // fileAt is the address of a file; every part of the path is written so that it stays one.
 export const fileAt = (path: string) => '/portal/files' + path.split('/').map(encodeURIComponent).join('/')
+// zipAt is the address of a folder, or some of what is in it, as one archive.
+export const zipAt = (path: string, names: string[]) => '/portal/zip?' + new URLSearchParams([['path', path], ...names.map((name) => ['name', name])])
 export const join = (folder: string, name: string) => (folder === '/' ? '' : folder) + '/' + name
 
 // put sends a file and tells how far it is; a file of that name is left alone unless replace is said.

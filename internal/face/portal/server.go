@@ -56,6 +56,7 @@ func (s *Server) Prepare() {
 		"POST " + apiPrefix + "/folders":  s.makeFolder,
 		"POST " + apiPrefix + "/renames":  s.rename,
 		"POST " + apiPrefix + "/removals": s.remove,
+		"GET " + Prefix + "zip":           s.zip,
 		"GET " + filesPrefix:              s.download, // and HEAD
 		"PUT " + filesPrefix:              s.upload,
 	} {

@@ -50,7 +50,8 @@ type Ring struct {
 
 	saving sync.Mutex // one change of what is remembered at a time
 	mu     sync.Mutex
-	all    []*Keeper // Main first, then by name
+	all    []*Keeper       // Main first, then by name
+	busy   map[string]bool // names whose certificates are being changed
 	challenges
 	wake chan struct{} // something is due earlier than was known
 }
@@ -180,6 +181,11 @@ func (r *Ring) Put(ctx context.Context, name string, do func(*Keeper) error) (Fa
 	if name == "certificate" {
 		return Facts{}, &keep.FieldError{Field: "name", Say: "the name is taken: choose another"}
 	}
+	done, err := r.begin(name)
+	if err != nil {
+		return Facts{}, err
+	}
+	defer done()
 	if k := r.Named(name); k != nil {
 		err := do(k)
 		return k.Facts(), err
@@ -210,6 +216,24 @@ func (r *Ring) Put(ctx context.Context, name string, do func(*Keeper) error) (Fa
 	return k.Facts(), nil
 }
 
+// begin lets one change of a certificate go on at a time: getting one may take minutes.
+func (r *Ring) begin(name string) (done func(), err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.busy[name] {
+		return nil, keep.Refuse(keep.InUse, "the certificate "+name+" is being changed at the moment: try again when that is done")
+	}
+	if r.busy == nil {
+		r.busy = map[string]bool{}
+	}
+	r.busy[name] = true
+	return func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.busy, name)
+	}, nil
+}
+
 // join puts a new certificate among the others.
 func (r *Ring) join(k *Keeper) {
 	r.mu.Lock()
@@ -229,6 +253,11 @@ func (r *Ring) drop(k *Keeper) {
 
 // Remove forgets a certificate, and its key where that is the service's.
 func (r *Ring) Remove(ctx context.Context, name string) error {
+	done, err := r.begin(name)
+	if err != nil {
+		return err
+	}
+	defer done()
 	k := r.Named(name)
 	switch {
 	case k == nil:

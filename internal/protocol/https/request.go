@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"time"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/wire"
@@ -56,6 +57,9 @@ const (
 
 // ServeHTTP decides on a request before any page sees it.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.ContentLength != 0 { // until somebody who wants the body says otherwise
+		http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime))
+	}
 	if err := s.answer(w, r); err != nil {
 		var no *refusal
 		if !errors.As(err, &no) {

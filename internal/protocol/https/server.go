@@ -49,6 +49,8 @@ type Server struct {
 const (
 	// headerTime bounds how long a handshake, and the head of a request, may take.
 	headerTime = 10 * time.Second
+	// bodyTime is how long the body of a request may take that nobody reads.
+	bodyTime = 20 * time.Second
 	// idleTime is how long a connection may wait for its next request.
 	idleTime = 2 * time.Minute
 	// maxHeader bounds the head of a request, bytes.
