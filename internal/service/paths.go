@@ -27,8 +27,11 @@ func (s *Service) openPaths() (*paths, error) {
 	p.stopping, p.cancel = context.WithCancel(context.Background())
 	s.pages.Stopping = p.stopping
 	var err error
-	p.local, err = listenLocal(filepath.Join(s.dir, command.SocketName))
-	return p, err
+	if p.local, err = listenLocal(filepath.Join(s.dir, command.SocketName)); err != nil {
+		p.cancel()
+		return nil, err
+	}
+	return p, nil
 }
 
 // maxSocketPath is what every Unix allows for the path of a socket (sun_path).

@@ -34,6 +34,10 @@ func serveWebFloor() error {
 	folder := os.Getenv("FLOOR_FOLDER")
 	files := http.FileServer(http.Dir(folder))
 	do := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/all" {
+			all(w, filepath.Join(folder, "zipped"))
+			return
+		}
 		if r.Method != http.MethodPut {
 			files.ServeHTTP(w, r)
 			return
@@ -69,6 +73,46 @@ func serveWebFloor() error {
 	return http.Serve(secured, do)
 }
 
+// all sends the files of a folder one after the other, and nothing else.
+func all(w http.ResponseWriter, folder string) {
+	entries, err := os.ReadDir(folder)
+	for _, entry := range entries {
+		var f *os.File
+		if f, err = os.Open(filepath.Join(folder, entry.Name())); err == nil {
+			_, err = io.Copy(w, f)
+			f.Close()
+		}
+		if err != nil {
+			break
+		}
+	}
+	if err != nil {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// zippedSize is the size of each file of an archive, bytes.
+const zippedSize = 256 << 10
+
+// makeMany makes the files of an archive, for both sides.
+func (w *world) makeMany() error {
+	text := make([]byte, zippedSize)
+	if _, err := rand.Read(text); err != nil {
+		return err
+	}
+	for _, folder := range []string{filepath.Join(w.dir, "webfloor", "zipped"), filepath.Join(w.store, "zipped")} {
+		if err := os.Mkdir(folder, 0o755); err != nil {
+			return err
+		}
+		for n := range fewObjects {
+			if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%04d", n)), text, 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func (w *world) needWeb() error {
 	web := &w.web
 	if web.floor != nil {
@@ -84,6 +128,9 @@ func (w *world) needWeb() error {
 		return err
 	}
 	if err := os.Link(w.large, filepath.Join(w.dir, "webfloor", "large")); err != nil {
+		return err
+	}
+	if err := w.makeMany(); err != nil {
 		return err
 	}
 	out, err := web.floor.StdoutPipe()
@@ -118,12 +165,12 @@ func (w *world) needWeb() error {
 	return nil
 }
 
-// page runs curl on a page; HTTP/1.1 is what both sides have in clear and over TLS.
-func (w *world) page(at func() string, args ...string) (float64, error) {
+// page runs curl on a page that is so large; HTTP/1.1 is what both sides have in clear and over TLS.
+func (w *world) page(mib int, at func() string, args ...string) (float64, error) {
 	if err := w.needWeb(); err != nil {
 		return 0, err
 	}
-	return timed(w.mib, func() error {
+	return timed(mib, func() error {
 		out, err := exec.Command("curl", append(args, "-sSkf", "--http1.1", "-b", w.web.jar, "-o", os.DevNull, at())...).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("%w: %s", err, out)
@@ -133,16 +180,23 @@ func (w *world) page(at func() string, args ...string) (float64, error) {
 }
 
 func (w *world) webRows() []row {
-	web := &w.web
+	web, zipped := &w.web, max(1, fewObjects*zippedSize>>20)
 	return []row{
 		{name: "web download, 1 GiB", unit: "MiB/s", target: 0.95,
-			ours:  func() (float64, error) { return w.page(func() string { return web.ours + "large" }) },
-			floor: func() (float64, error) { return w.page(func() string { return web.floorAt + "large" }) }},
+			ours:  func() (float64, error) { return w.page(w.mib, func() string { return web.ours + "large" }) },
+			floor: func() (float64, error) { return w.page(w.mib, func() string { return web.floorAt + "large" }) }},
 		{name: "web download over TLS, 1 GiB", unit: "MiB/s", target: 0.95,
-			ours:  func() (float64, error) { return w.page(func() string { return web.oursTLS + "large" }) },
-			floor: func() (float64, error) { return w.page(func() string { return web.floorTLS + "large" }) }},
+			ours:  func() (float64, error) { return w.page(w.mib, func() string { return web.oursTLS + "large" }) },
+			floor: func() (float64, error) { return w.page(w.mib, func() string { return web.floorTLS + "large" }) }},
 		{name: "web upload, 1 GiB", unit: "MiB/s", target: 0.8,
-			ours:  func() (float64, error) { return w.page(func() string { return web.ours + "up" }, "-T", w.large) },
-			floor: func() (float64, error) { return w.page(func() string { return web.floorAt + "up" }, "-T", w.large) }},
+			ours: func() (float64, error) { return w.page(w.mib, func() string { return web.ours + "up" }, "-T", w.large) },
+			floor: func() (float64, error) {
+				return w.page(w.mib, func() string { return web.floorAt + "up" }, "-T", w.large)
+			}},
+		{name: "web download as ZIP, 1,000 files of 256 KiB", unit: "MiB/s", target: 0.8,
+			ours: func() (float64, error) {
+				return w.page(zipped, func() string { return strings.TrimSuffix(web.ours, "files/") + "zip?path=/zipped" })
+			},
+			floor: func() (float64, error) { return w.page(zipped, func() string { return web.floorAt + "all" }) }},
 	}
 }

@@ -169,13 +169,15 @@ func TestPrivilegesAndAnOpenConsoleAreLookedAt(t *testing.T) {
 	said, err := testkit.Run(t, "", "curl", "-sS", "--unix-socket", filepath.Join(dir, "control.sock"), "-H", "Content-Type: application/json",
 		"-d", `{"name": "low", "protocol": "sftp", "address": "127.0.0.1:922", "stopped": true}`, "http://control/api/v1/listeners")
 	require.NoError(t, err, said)
+	said, err = testkit.Run(t, "", program, "listener", "set", "web", "-encryption", "off", "-meant", "-data", dir)
+	require.NoError(t, err, said)
 	said, err = testkit.Run(t, "", program, "checkup", "-json", "-data", dir)
 	assert.Error(t, err)
 	var c api.Checkup
 	require.NoError(t, json.Unmarshal([]byte(said), &c), said)
 	found(t, &c, "warning", "privilege", "can't be started again: the port of 127.0.0.1:922 is below 1024")
 	found(t, &c, "fine", "privilege", "does not run as root")
-	found(t, &c, "warning", "console", "without TLS")
+	found(t, &c, "warning", "web", "without TLS")
 }
 
 func TestWeakKeysAndACertificateThatEndedAreFound(t *testing.T) {

@@ -147,7 +147,7 @@ func (o *Office) checkCertificates(f *checkup.Findings, posts []checkup.Post, ho
 	slices.Sort(hosts)
 	for _, host := range slices.Compact(hosts) {
 		if c := o.Certificates.For(host); host != "" && !strings.HasPrefix(host, "*") && !c.Covers(host) {
-			f.Add("certificate", "", checkup.Warning, "certificate acme -host "+host+", or put one that names it in its place", "clients come to %s, but no certificate names it: they are shown one for %s", host, strings.Join(c.Facts().Names, ", "))
+			f.Add("certificate", "", checkup.Warning, "certificate acme -host "+host+", or put one that names it in its place", "it names %s, but clients come to %s", strings.Join(c.Facts().Names, ", "), host)
 		}
 	}
 }
