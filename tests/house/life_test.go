@@ -124,18 +124,18 @@ func TestExplainSaysWhatEnforcementDoes(t *testing.T) {
 		{[]string{"upload", "/f"}, false, "upload is refused: the grant on / gives read-only"},
 		{[]string{"upload", "/in/f"}, true, "the grant on /in gives drop-only"},
 		{[]string{"download", "/f", "-at", "2099-06-01"}, false, "the account's time ended on 2099-01-01"},
-		{[]string{"download", "/f", "-from", "192.0.2.9"}, true, "192.0.2.9 may connect to ftp ftps sftp"},
+		{[]string{"download", "/f", "-from", "192.0.2.9"}, true, "192.0.2.9 may connect to ftp ftps sftp web"},
 	} {
 		out, errs, status := k.CLI(append([]string{"explain", "ann"}, c.args...)...)
 		assert.Equal(t, c.may, status == 0, "%v: %s", c.args, errs)
 		assert.Contains(t, out, c.say)
 	}
-	for _, l := range []string{"ftp", "ftps", "sftp"} {
+	for _, l := range []string{"ftp", "ftps", "sftp", "web"} {
 		k.Must(nil, "listener", "set", l, "-deny", "192.0.2.0/24")
 	}
 	out, _, status := k.CLI("explain", "ann", "download", "/f", "-from", "192.0.2.9")
 	assert.Equal(t, 1, status)
-	assert.Contains(t, out, "192.0.2.9 may not connect: refused by the network rules of ftp ftps sftp")
+	assert.Contains(t, out, "192.0.2.9 may not connect: refused by the network rules of ftp ftps sftp web")
 	_, errs, _ := k.CLI("explain", "ann", "fly", "/")
 	assert.Contains(t, errs, "is not a right")
 }
