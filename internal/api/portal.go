@@ -53,3 +53,20 @@ type PortalRename struct {
 	Path string `json:"path"`
 	To   string `json:"to"`
 }
+
+// PortalUpload is an upload that is not whole yet.
+type PortalUpload struct {
+	ID      string    `json:"id"`
+	Path    string    `json:"path"`
+	Size    int64     `json:"size"`   // of the whole, bytes
+	Offset  int64     `json:"offset"` // how much has come, bytes
+	Created time.Time `json:"created"`
+	Ends    time.Time `json:"ends"` // when it is dropped if nothing more comes
+}
+
+// PortalFinish gives an upload its name that has come whole.
+type PortalFinish struct {
+	Hash    string `json:"hash"`    // SHA-256, hexadecimal; "": as announced
+	Path    string `json:"path"`    // another place; "": as announced
+	Replace bool   `json:"replace"` // it may take the place of a file
+}

@@ -28,6 +28,7 @@ const (
 	InClear          Reason = "in-clear"            // passwords would go without encryption
 	InUse            Reason = "in-use"              // something still needs it
 	TooLarge         Reason = "too-large"           // the file would be larger than the account may write
+	BadHash          Reason = "bad-hash"            // what came has not the hash that was announced
 	DiskFull         Reason = "disk-full"           // the store has no room
 	Failure          Reason = "failure"             // the store or the service failed; the log has the cause
 	TrailUnavailable Reason = "trail-unavailable"   // the audit trail can't be written, so nothing is acknowledged

@@ -19,7 +19,7 @@ var (
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
-		ShutsYouOut, InClear, InUse, TooLarge, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
+		ShutsYouOut, InClear, InUse, TooLarge, BadHash, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}

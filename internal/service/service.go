@@ -182,7 +182,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
-	s.door = &door{db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
+	s.door = &door{begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
@@ -388,6 +388,7 @@ func (s *Service) housekeep(ctx context.Context) {
 	tick := time.NewTicker(housekeepingPace)
 	defer tick.Stop()
 	for {
+		s.door.dropLeftUploads(ctx)
 		if _, err := s.Office.Retire(ctx, office.Actor{}); err != nil && ctx.Err() == nil {
 			s.log.Error("audit records not archived", "cause", err)
 		}

@@ -40,6 +40,7 @@ type door struct {
 	heavy    tree.Heavy
 	stores   *kinds.Stores
 	log      *slog.Logger
+	begun    time.Time                  // when the service was opened
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
 	mu         sync.Mutex

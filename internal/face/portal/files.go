@@ -225,35 +225,15 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, one *stay) error
 	if _, params, _ := mime.ParseMediaType(r.Header.Get("Content-Range")); params != nil || r.Header.Get("Content-Range") != "" {
 		return &problem{http.StatusBadRequest, "an upload comes whole: leave Content-Range out (RFC 9110, section 14.5)"}
 	}
-	mode := tree.OpenMode{Write: true, Create: true, Truncate: true, Mode: 0o666, Total: max(0, r.ContentLength)}
-	if r.Header.Get("If-None-Match") == "*" {
-		mode.Exclusive, mode.Truncate = true, false
-	}
-	f, err := one.tree.Open(at, mode)
+	// It appears when all of it has come.
+	u, err := s.beginUpload(r.Context(), one, keep.PartialUpload{Path: at, Size: r.ContentLength, Replaces: r.Header.Get("If-None-Match") != "*", Once: true})
 	if err != nil {
 		return err
 	}
-	control := http.NewResponseController(w)
-	defer context.AfterFunc(r.Context(), func() { control.SetReadDeadline(time.Now()) })()
-	err = f.ReceiveFrom(stalling{r.Body, control}, 0)
-	var fault *keep.Fault
-	switch cause := context.Cause(one.ctx); {
-	case cause != nil:
-		f.Abort(cause)
-		return cause
-	case errors.As(err, &fault):
-		f.Abort(err)
-		return err
-	case err != nil:
-		f.Abort(keep.Refuse(keep.ClientGone, "the client left before the file was whole"))
-		return &problem{http.StatusBadRequest, "the file did not come to its end"}
+	if err := s.piece(w, r, one, &u, 0); err != nil {
+		return errors.Join(err, one.visit.DropUpload(context.WithoutCancel(r.Context()), u))
 	}
-	control.SetReadDeadline(time.Time{})
-	if err := f.Close(); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
+	return doneWith(w, nil)
 }
 
 func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) error {
@@ -265,7 +245,7 @@ func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) e
 	if err == nil {
 		err = one.tree.Mkdir(at, nil)
 	}
-	return done(w, err)
+	return doneWith(w, err)
 }
 
 func (s *Server) rename(w http.ResponseWriter, r *http.Request, one *stay) error {
@@ -279,7 +259,7 @@ func (s *Server) rename(w http.ResponseWriter, r *http.Request, one *stay) error
 	if err == nil {
 		err = one.tree.Rename(from, to, false)
 	}
-	return done(w, err)
+	return doneWith(w, err)
 }
 
 // remove deletes a file, or a folder that is empty.
@@ -298,10 +278,10 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error
 	} else {
 		err = one.tree.Remove(at)
 	}
-	return done(w, err)
+	return doneWith(w, err)
 }
 
-func done(w http.ResponseWriter, err error) error {
+func doneWith(w http.ResponseWriter, err error) error {
 	if err == nil {
 		w.WriteHeader(http.StatusNoContent)
 	}

@@ -35,8 +35,9 @@ type Server struct {
 	Told   func(r *http.Request) (encrypted bool) // how a request came
 	Log    *slog.Logger
 
-	stays stays
-	mux   *http.ServeMux
+	stays  stays
+	pieces pieces
+	mux    *http.ServeMux
 }
 
 // Prepare makes it ready to answer.
@@ -46,19 +47,26 @@ func (s *Server) Prepare() {
 		"GET " + apiPrefix + "/door":      s.door,
 		"POST " + apiPrefix + "/sign-in":  s.signIn,
 		"POST " + apiPrefix + "/password": s.changePassword,
+		"OPTIONS " + uploadsPath:          s.tusOptions,
 	} {
 		s.mux.HandleFunc(route, s.answer(do))
 	}
 	for route, do := range map[string]func(http.ResponseWriter, *http.Request, *stay) error{
-		"POST " + apiPrefix + "/sign-out": s.signOut,
-		"GET " + apiPrefix + "/me":        s.me,
-		"GET " + apiPrefix + "/folder":    s.folder,
-		"POST " + apiPrefix + "/folders":  s.makeFolder,
-		"POST " + apiPrefix + "/renames":  s.rename,
-		"POST " + apiPrefix + "/removals": s.remove,
-		"GET " + Prefix + "zip":           s.zip,
-		"GET " + filesPrefix:              s.download, // and HEAD
-		"PUT " + filesPrefix:              s.upload,
+		"POST " + apiPrefix + "/sign-out":      s.signOut,
+		"GET " + apiPrefix + "/me":             s.me,
+		"GET " + apiPrefix + "/folder":         s.folder,
+		"POST " + apiPrefix + "/folders":       s.makeFolder,
+		"POST " + apiPrefix + "/renames":       s.rename,
+		"POST " + apiPrefix + "/removals":      s.remove,
+		"GET " + uploadsPath:                   s.uploads,
+		"POST " + uploadsPath:                  s.createUpload,
+		"HEAD " + uploadsPath + "/{id}":        s.headUpload,
+		"PATCH " + uploadsPath + "/{id}":       s.patchUpload,
+		"DELETE " + uploadsPath + "/{id}":      s.deleteUpload,
+		"POST " + uploadsPath + "/{id}/finish": s.finishUpload,
+		"GET " + Prefix + "zip":                s.zip,
+		"GET " + filesPrefix:                   s.download, // and HEAD
+		"PUT " + filesPrefix:                   s.upload,
 	} {
 		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
 	}
@@ -130,7 +138,7 @@ func statusOf(reason keep.Reason) int {
 		return http.StatusNotFound
 	case keep.BadCredentials:
 		return http.StatusUnauthorized
-	case keep.AlreadyThere, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
+	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
 		return http.StatusConflict
 	case keep.TooManyAttempts, keep.TooManySessions:
 		return http.StatusTooManyRequests

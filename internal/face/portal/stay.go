@@ -32,6 +32,13 @@ type Visit interface {
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
 	// Named says what software the client claims to be.
 	Named(client string)
+	// Uploads are those of the account that are not whole yet; Upload is one of them.
+	Uploads(ctx context.Context) ([]keep.PartialUpload, error)
+	Upload(ctx context.Context, id string) (keep.PartialUpload, error)
+	// SaveUpload keeps one, new or changed.
+	SaveUpload(ctx context.Context, u keep.PartialUpload, new bool) error
+	// DropUpload forgets one, and removes what has come of it.
+	DropUpload(ctx context.Context, u keep.PartialUpload) error
 	// SignOut ends the session; why is nil for a plain goodbye.
 	SignOut(why *keep.Fault)
 }

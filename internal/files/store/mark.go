@@ -18,6 +18,14 @@ const MarkName = ".urbankeep-store"
 // SpoolName is the folder of a store in which files lie that are not whole yet. No account sees it.
 const SpoolName = ".urbankeep-spool"
 
+// PartPrefix begins the names of uploads that are not whole yet, in whatever folder they are to appear.
+const PartPrefix = ".urbankeep-part-"
+
+// IsPart reports whether a name is that of an upload that is not whole yet. No account sees or says it.
+func IsPart(name string) bool {
+	return len(name) >= len(PartPrefix) && strings.EqualFold(name[:len(PartPrefix)], PartPrefix)
+}
+
 // Reserved reports whether a name in a store's own folder belongs to the service.
 func Reserved(name string) bool {
 	return strings.EqualFold(name, MarkName) || strings.EqualFold(name, SpoolName)

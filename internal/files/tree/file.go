@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,6 +30,7 @@ type File struct {
 
 	recorded func(keep.AuditRecord) error // ends what was announced
 	sum      *sum                         // nil: nobody wants to know
+	part     *part                        // it is not under its name yet; nil: it is
 
 	stopped chan struct{} // closed when somebody ended the transfer
 	mu      sync.Mutex
@@ -306,14 +308,23 @@ func (f *File) end(why error) error {
 		why = f.broken
 	}
 	f.mu.Unlock()
-	size := int64(-1)
-	if f.sum != nil {
-		if info, err := f.f.Stat(); err == nil {
-			size = info.Size()
+	note, hash := "", ""
+	if f.part != nil {
+		var err error
+		if note, hash, err = f.settlePart(why); err != nil {
+			why = asFault(err)
 		}
-	}
-	if err := f.settle(why == nil); err != nil && why == nil {
-		why = asFault(err)
+	} else {
+		size := int64(-1)
+		if f.sum != nil {
+			if info, err := f.f.Stat(); err == nil {
+				size = info.Size()
+			}
+		}
+		if err := f.settle(why == nil); err != nil && why == nil {
+			why = asFault(err)
+		}
+		hash = f.sum.whole(size)
 	}
 	action := keep.Downloading
 	if f.mode.Write {
@@ -322,8 +333,10 @@ func (f *File) end(why error) error {
 	r := f.t.base(action, f.path)
 	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
 	f.t.ended(&r, why)
-	if text := f.sum.whole(size); why == nil && text != "" {
-		r.SetHash(text)
+	if why == nil && hash != "" {
+		r.SetHash(hash)
+	} else if why == nil && note != "" {
+		r.Detail = strings.TrimSuffix(note+"; "+r.Detail, "; ")
 	}
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.recorded(r); err != nil {

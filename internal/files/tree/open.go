@@ -23,6 +23,7 @@ type OpenMode struct {
 	Mode        fs.FileMode
 	Offset      int64 // where the client begins, bytes; for the record
 	Total       int64 // size the client announced, bytes; 0: unknown
+	Part        *Part // the file comes in pieces, or is to appear whole; nil: what is written is there at once
 }
 
 // Open opens a file for a transfer. A refusal is recorded at once, everything
@@ -74,7 +75,7 @@ func (t *Tree) MayOpen(at string, mode OpenMode) error {
 	if err == nil {
 		defer p.close()
 		held := int64(0)
-		if !create {
+		if !create && mode.Part == nil { // what a part replaces stays until it is whole
 			held = p.seen.Size()
 		}
 		if mode.Write {
@@ -137,6 +138,9 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 	p, create, err := t.decide(at, mode)
 	if err != nil {
 		return nil, err
+	}
+	if mode.Part != nil {
+		return t.openPart(&p, mode, begin)
 	}
 	f := &File{t: t, mode: mode, created: create}
 	if p.m.hashes && mode.Write && mode.Offset == 0 && (create || mode.Truncate || p.seen.Size() == 0) {
@@ -203,7 +207,7 @@ func (t *Tree) mayCreate(p *place, mode OpenMode) error {
 	if err := t.notMount(p.path); err != nil {
 		return err
 	}
-	if mode.Offset > 0 {
+	if mode.Offset > 0 && mode.Part == nil {
 		return ErrBehind
 	}
 	return keep.CheckNewName(p.spelling())
@@ -226,7 +230,7 @@ func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
 	if mode.Create && mode.Exclusive {
 		return fs.ErrExist
 	}
-	if mode.Write && !mode.Rescan && mode.Offset > p.seen.Size() {
+	if mode.Write && !mode.Rescan && mode.Part == nil && mode.Offset > p.seen.Size() {
 		return ErrBehind
 	}
 	return regular(p.seen)

@@ -104,7 +104,7 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 		}
 		return p, "", nil
 	}
-	if m.spot.Path == "." && reserved(rel) {
+	if m.spot.Path == "." && reserved(rel) || partOnTheWay(rel) {
 		return p, "", errMark
 	}
 	folder, name := path.Split(rel)
@@ -143,6 +143,20 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 func reserved(rel string) bool {
 	first, _, _ := strings.Cut(rel, "/")
 	return store.Reserved(first)
+}
+
+// partOnTheWay reports whether a path names an upload that is not whole yet, which is the service's.
+func partOnTheWay(rel string) bool {
+	for at := 0; ; {
+		if store.IsPart(rel[at:]) {
+			return true
+		}
+		slash := strings.IndexByte(rel[at:], '/')
+		if slash < 0 {
+			return false
+		}
+		at += slash + 1
+	}
 }
 
 // aroundLink goes down a path folder by folder to the first link in it, and gives the path
