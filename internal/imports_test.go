@@ -22,7 +22,7 @@ type wing struct {
 
 // house is the floor plan, top to bottom: a wing knows wings that lie below it only.
 var house = []wing{
-	{"cmd/urbankeep", nil, []string{"program", "face"}},
+	{"cmd/urbankeep", nil, []string{"program", "face", "files"}},
 	{"program", nil, []string{"demo", "service", "face"}},
 	{"demo", nil, []string{"service", "face", "desk", "people", "files", "keys", "records", "api", "keep"}},
 	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
@@ -31,7 +31,7 @@ var house = []wing{
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
 	{"watch", [][]string{{"traffic", "series", "collector", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
-	{"files", [][]string{{"tree"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
+	{"files", [][]string{{"tree", "picture"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
 	{"keys", [][]string{{"hostkey", "certificate"}, {"pubkey"}}, []string{"records", "keep"}},
 	{"records", nil, []string{"keep"}},
 	{"api", nil, []string{"keep"}},

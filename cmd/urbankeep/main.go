@@ -8,6 +8,7 @@ import (
 	"runtime/debug"
 
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/files/picture"
 	"urbankeep/internal/program"
 )
 
@@ -19,6 +20,12 @@ const gcPercent = 400
 func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
+	}
+	if len(os.Args) == 3 && os.Args[1] == picture.Word {
+		if err := picture.Draw(os.Stdin, os.Stdout, os.Args[2]); err != nil {
+			os.Exit(1)
+		}
+		return
 	}
 	env := command.Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 	os.Exit(command.Main(context.Background(), env, program.Commands(), os.Args[1:]))

@@ -67,6 +67,7 @@ type Store struct {
 	MountedBy []string       `json:"mountedBy"`           // accounts, and groups as "group NAME", with a mount in it
 
 	Hashes     bool            `json:"hashes"`         // the trail holds the SHA-256 of each whole upload
+	Previews   bool            `json:"previews"`       // small pictures are made of what is in it
 	Durability keep.Durability `json:"durability"`     // what an acknowledgement promises of what is in it
 	Away       string          `json:"away,omitempty"` // why it can't be used now
 	Key        string          `json:"key,omitempty"`  // sealed, just added: what opens its files, for safe keeping; it is shown this once
@@ -116,6 +117,7 @@ type Passphrase struct {
 type StoreChange struct {
 	Durability *keep.Durability `json:"durability,omitempty"`
 	Hashes     *bool            `json:"hashes,omitempty"`
+	Previews   *bool            `json:"previews,omitempty"`
 	User       *string          `json:"user,omitempty"`
 	Secret     *string          `json:"secret,omitempty"`
 	SecretFrom *string          `json:"secretFrom,omitempty"`

@@ -31,6 +31,7 @@ type PortalFolder struct {
 	Path    string        `json:"path"`
 	May     []string      `json:"may"`  // rights in it, by their names
 	Free    int64         `json:"free"` // bytes that fit still, by disk and quota; 0: unknown
+	Room    int64         `json:"room"` // of how many in all
 	Cut     bool          `json:"cut"`  // there are more entries than are shown
 	Entries []PortalEntry `json:"entries"`
 }
@@ -41,6 +42,31 @@ type PortalEntry struct {
 	Kind     string    `json:"kind"` // "file", "folder" or "link"
 	Size     int64     `json:"size"` // bytes
 	Modified time.Time `json:"modified"`
+	Picture  bool      `json:"picture,omitempty"` // there is a small picture of it
+}
+
+// PortalFound is what a search has found.
+type PortalFound struct {
+	In string `json:"in"` // the folder
+	PortalEntry
+}
+
+// PortalSearched is the end of a search.
+type PortalSearched struct {
+	Folders int  `json:"folders"` // that were looked through
+	Cut     bool `json:"cut"`     // there may be more
+}
+
+// PortalWhy says why something is allowed or not.
+type PortalWhy struct {
+	May bool   `json:"may"`
+	Say string `json:"say"`
+}
+
+// PortalRemoval names what is to be removed.
+type PortalRemoval struct {
+	Path   string `json:"path"`
+	Inside bool   `json:"inside,omitempty"` // with all that is in it
 }
 
 // PortalPath names a file or a folder.

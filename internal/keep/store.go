@@ -17,8 +17,23 @@ type Store struct {
 	Mark       string     // the number that is in the folder's mark file; "": it has none yet
 	Durability Durability // what an acknowledgement promises of what is in it
 	Hashes     bool       // the trail holds the SHA-256 of each whole upload
+	Previews   Previews   // whether small pictures are made of what is in it, and kept in the data folder
 	Site       Site       // of other kinds than disk
 	Secret     Secret     `json:"-"` // object: the secret key; blob: the account's key; remote: a password
+}
+
+// Previews says whether small pictures of a store's files are made.
+type Previews string
+
+// What can be said of previews; "" is by the store's kind.
+const (
+	PreviewsOn  Previews = "on"
+	PreviewsOff Previews = "off"
+)
+
+// Draws reports whether small pictures are made of a store's files: of a sealed one's not by itself, since they are kept in clear.
+func (s Store) Draws() bool {
+	return s.Previews == PreviewsOn || s.Previews != PreviewsOff && s.Kind != Sealed
 }
 
 // StoreKind is what a store is made of.

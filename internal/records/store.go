@@ -21,7 +21,7 @@ func (db *DB) Stores(ctx context.Context) ([]keep.Store, error) {
 	defer db.stores.mu.Unlock()
 	if db.stores.known == nil {
 		found := []keep.Store{}
-		if err := db.read.SelectContext(ctx, &found, "SELECT name, kind, folder, mark, durability, hashes, site, secret FROM store ORDER BY name"); err != nil {
+		if err := db.read.SelectContext(ctx, &found, "SELECT name, kind, folder, mark, durability, hashes, previews, site, secret FROM store ORDER BY name"); err != nil {
 			return nil, err
 		}
 		for i, s := range found {
@@ -52,9 +52,9 @@ func (db *DB) SaveStore(ctx context.Context, s keep.Store) error {
 	if err != nil {
 		return err
 	}
-	_, err = db.to(ctx).ExecContext(ctx, `INSERT INTO store (name, kind, folder, mark, durability, hashes, site, secret) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder, mark = excluded.mark, durability = excluded.durability, hashes = excluded.hashes, site = excluded.site, secret = excluded.secret`,
-		s.Name, s.Kind, s.Folder, s.Mark, s.Durability, s.Hashes, string(site), s.Secret.Reveal())
+	_, err = db.to(ctx).ExecContext(ctx, `INSERT INTO store (name, kind, folder, mark, durability, hashes, previews, site, secret) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET folder = excluded.folder, mark = excluded.mark, durability = excluded.durability, hashes = excluded.hashes, previews = excluded.previews, site = excluded.site, secret = excluded.secret`,
+		s.Name, s.Kind, s.Folder, s.Mark, s.Durability, s.Hashes, string(s.Previews), string(site), s.Secret.Reveal())
 	return err
 }
 

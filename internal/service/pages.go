@@ -6,12 +6,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
 
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
+	"urbankeep/internal/files/picture"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/protocol/https"
@@ -19,10 +21,10 @@ import (
 )
 
 // openPages prepares what web listeners show.
-func (s *Service) openPages() {
+func (s *Service) openPages(program string) {
 	s.pages = &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Trail: s.Trail, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Log: s.log}
 	console := s.pages.Handler(false)
-	s.portal = &portal.Server{Keeper: portalDoor{s.door}, Log: s.log, Pages: web.PortalPages(),
+	s.portal = &portal.Server{Keeper: portalDoor{s.door}, Log: s.log, Pages: web.PortalPages(), Pictures: picture.New(filepath.Join(s.dir, "previews"), program),
 		Name: func(ctx context.Context) string {
 			who, err := s.Office.Identity(ctx)
 			if err != nil {

@@ -52,6 +52,7 @@ type Options struct {
 	AcceptLoss   bool              // go on although pieces of the data folder are gone
 	Settled      time.Duration     // 0: [collector.Settled]
 	Ledger       audit.Ledger      // where the trail is kept, without a journal; nil: in the records, with one
+	Program      string            // that draws small pictures; "": this one
 	Log          *slog.Logger
 }
 
@@ -209,7 +210,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := s.Office.Arrange(ctx); err != nil {
 		return err
 	}
-	s.openPages()
+	s.openPages(o.Program)
 	return s.wake(ctx)
 }
 

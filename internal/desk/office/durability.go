@@ -140,7 +140,9 @@ func (o *Office) putStore(ctx context.Context, who Actor, was keep.Store) error 
 		_, _, err = o.AddStore(ctx, who, was, "")
 		return err
 	}
-	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) { s.Durability, s.Hashes, s.Site = was.Durability, was.Hashes, was.Site })
+	_, err := o.SetStore(ctx, who, was.Name, func(s *keep.Store) {
+		s.Durability, s.Hashes, s.Previews, s.Site = was.Durability, was.Hashes, was.Previews, was.Site
+	})
 	return err
 }
 

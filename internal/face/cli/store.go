@@ -274,6 +274,7 @@ func storeUnlock(_ *flag.FlagSet, f *common) run {
 func storeSet(flags *flag.FlagSet, f *common) run {
 	durability := flags.String("durability", "", "power or process: what the `end` of is outlived by what is acknowledged")
 	hashes := flags.String("hashes", "", "`on` or off: whether the trail holds the SHA-256 of each whole upload")
+	previews := flags.String("previews", "", "`on` or off: whether small pictures are made for the portal, and kept in clear in the data folder")
 	site := siteFlags(flags)
 	secret := flags.Bool("secret", false, "ask for another secret")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
@@ -282,12 +283,17 @@ func storeSet(flags *flag.FlagSet, f *common) run {
 			d := keep.Durability(*durability)
 			ask.Durability = &d
 		}
-		switch on := *hashes == "on"; *hashes {
-		case "on", "off":
-			ask.Hashes = &on
-		case "":
-		default:
-			return command.Usagef("-hashes takes on or off")
+		for _, set := range []struct {
+			flag, text string
+			into       **bool
+		}{{"hashes", *hashes, &ask.Hashes}, {"previews", *previews, &ask.Previews}} {
+			switch on := set.text == "on"; set.text {
+			case "on", "off":
+				*set.into = &on
+			case "":
+			default:
+				return command.Usagef("-%s takes on or off", set.flag)
+			}
 		}
 		flags.Visit(func(given *flag.Flag) {
 			switch given.Name {
@@ -334,6 +340,9 @@ func storeChanged(ctx context.Context, env command.Env, c *client, f *common, me
 	_, err := fmt.Fprintf(env.Out, "store %s in %s: %s\n", s.Name, s.Where, promises[s.Durability])
 	if s.Hashes {
 		fmt.Fprintln(env.Out, "the trail holds the SHA-256 of each whole upload")
+	}
+	if !s.Previews {
+		fmt.Fprintln(env.Out, "no small pictures are made of what is in it")
 	}
 	return err
 }

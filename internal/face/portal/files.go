@@ -13,19 +13,12 @@ import (
 	"strings"
 	"time"
 
-	"urbankeep/internal/api"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
 
-const (
-	// listBuffer is with how much a folder is read at once, bytes.
-	listBuffer = 64 << 10
-	// maxEntries bounds the entries of a folder that are shown.
-	maxEntries = 200_000
-	// uploadStall is how long an upload may stand still.
-	uploadStall = time.Minute
-)
+// uploadStall is how long an upload may stand still.
+const uploadStall = time.Minute
 
 // pathOf is the place in the tree that a request names.
 func pathOf(text string) (string, error) {
@@ -36,64 +29,8 @@ func pathOf(text string) (string, error) {
 	return at, nil
 }
 
-func fileOf(r *http.Request) (string, error) {
-	return pathOf("/" + strings.TrimPrefix(r.URL.Path, filesPrefix))
-}
-
-// may are the rights that the portal offers something for, by their names.
-var may = []struct {
-	right keep.Rights
-	name  string
-}{{keep.Upload, "upload"}, {keep.Mkdir, "mkdir"}, {keep.Download, "download"}, {keep.Overwrite, "overwrite"}, {keep.Rename, "rename"}, {keep.Delete, "delete"}, {keep.Rmdir, "rmdir"}}
-
-// folder shows what is in a folder. What stands in it is written as it comes from the disk.
-func (s *Server) folder(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
-	if err != nil {
-		return err
-	}
-	listing, err := one.tree.ReadFolder(at)
-	if err != nil {
-		return err
-	}
-	defer listing.Close()
-	shown := api.PortalFolder{Path: at, May: []string{}, Entries: []api.PortalEntry{}}
-	for _, m := range may {
-		if one.tree.May(m.right, path.Join(at, "x")) {
-			shown.May = append(shown.May, m.name)
-		}
-	}
-	if space, err := one.tree.Space(at); err == nil {
-		shown.Free = int64(min(space.FreeBytes, 1<<62))
-	}
-	for r.Context().Err() == nil {
-		found, err := listing.Next(listBuffer)
-		if err == io.EOF {
-			return write(w, shown)
-		}
-		if err != nil {
-			return err
-		}
-		for _, info := range found {
-			if len(shown.Entries) >= maxEntries {
-				shown.Cut = true
-				return write(w, shown)
-			}
-			shown.Entries = append(shown.Entries, entryOf(info))
-		}
-	}
-	return r.Context().Err()
-}
-
-func entryOf(info fs.FileInfo) api.PortalEntry {
-	e := api.PortalEntry{Name: keep.Spell(info.Name()), Kind: "file", Size: info.Size(), Modified: info.ModTime().UTC()}
-	switch mode := info.Mode(); {
-	case mode.IsDir():
-		e.Kind, e.Size = "folder", 0
-	case mode&fs.ModeSymlink != 0:
-		e.Kind = "link"
-	}
-	return e
+func fileOf(r *http.Request, prefix string) (string, error) {
+	return pathOf("/" + strings.TrimPrefix(r.URL.Path, prefix))
 }
 
 // body is a file as http.ServeContent wants it.
@@ -149,13 +86,27 @@ func (s *sender) Unwrap() http.ResponseWriter { return s.ResponseWriter }
 // download gives a file, whole or in ranges (RFC 9110, section 14). Nothing in it is active in
 // the portal's own pages: browsers save it.
 func (s *Server) download(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := fileOf(r)
+	return s.send(w, r, one, filesPrefix, saved)
+}
+
+// saved says that a file is to be saved, whatever it is.
+func saved(h http.Header, name string) error {
+	h.Set("Content-Type", "application/octet-stream")
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(name)) // RFC 8187
+	return nil
+}
+
+func (s *Server) send(w http.ResponseWriter, r *http.Request, one *stay, prefix string, as func(h http.Header, name string) error) error {
+	at, err := fileOf(r, prefix)
 	if err != nil {
 		return err
 	}
 	mode := tree.OpenMode{Read: true}
 	h := w.Header()
-	name := path.Base(at)
+	if err := as(h, path.Base(at)); err != nil {
+		return err
+	}
 	if r.Method == http.MethodHead {
 		if err := one.tree.MayOpen(at, mode); err != nil {
 			return err
@@ -164,7 +115,7 @@ func (s *Server) download(w http.ResponseWriter, r *http.Request, one *stay) err
 		if err != nil {
 			return err
 		}
-		head(h, name, info)
+		head(h, info)
 		h.Set("Content-Length", strconv.FormatInt(info.Size(), 10))
 		return nil
 	}
@@ -177,7 +128,7 @@ func (s *Server) download(w http.ResponseWriter, r *http.Request, one *stay) err
 		f.Abort(err)
 		return err
 	}
-	head(h, name, info)
+	head(h, info)
 	b := &body{f: f, size: info.Size()}
 	out := &sender{ResponseWriter: w, b: b}
 	defer context.AfterFunc(r.Context(), func() { http.NewResponseController(w).SetWriteDeadline(time.Now()) })()
@@ -196,11 +147,8 @@ func (s *Server) download(w http.ResponseWriter, r *http.Request, one *stay) err
 	return nil
 }
 
-// head says what a file is, and that it is to be saved.
-func head(h http.Header, name string, info fs.FileInfo) {
-	h.Set("Content-Type", "application/octet-stream")
-	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(name)) // RFC 8187
+// head says which content of a file it is.
+func head(h http.Header, info fs.FileInfo) {
 	h.Set("ETag", `"`+strconv.FormatInt(info.ModTime().UnixNano(), 36)+"-"+strconv.FormatInt(info.Size(), 36)+`"`)
 	h.Set("Accept-Ranges", "bytes")
 }
@@ -218,7 +166,7 @@ func (s stalling) Read(p []byte) (int, error) {
 
 // upload writes a file that comes whole in one request.
 func (s *Server) upload(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := fileOf(r)
+	at, err := fileOf(r, filesPrefix)
 	if err != nil {
 		return err
 	}
@@ -234,56 +182,4 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request, one *stay) error
 		return errors.Join(err, one.visit.DropUpload(context.WithoutCancel(r.Context()), u))
 	}
 	return doneWith(w, nil)
-}
-
-func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) error {
-	var ask api.PortalPath
-	if err := read(w, r, &ask); err != nil {
-		return err
-	}
-	at, err := pathOf(ask.Path)
-	if err == nil {
-		err = one.tree.Mkdir(at, nil)
-	}
-	return doneWith(w, err)
-}
-
-func (s *Server) rename(w http.ResponseWriter, r *http.Request, one *stay) error {
-	var ask api.PortalRename
-	if err := read(w, r, &ask); err != nil {
-		return err
-	}
-	from, err1 := pathOf(ask.Path)
-	to, err2 := pathOf(ask.To)
-	err := errors.Join(err1, err2)
-	if err == nil {
-		err = one.tree.Rename(from, to, false)
-	}
-	return doneWith(w, err)
-}
-
-// remove deletes a file, or a folder that is empty.
-func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error {
-	var ask api.PortalPath
-	if err := read(w, r, &ask); err != nil {
-		return err
-	}
-	at, err := pathOf(ask.Path)
-	if err != nil {
-		return err
-	}
-	info, err := one.tree.Lstat(at)
-	if err == nil && info.IsDir() {
-		err = one.tree.Rmdir(at)
-	} else {
-		err = one.tree.Remove(at)
-	}
-	return doneWith(w, err)
-}
-
-func doneWith(w http.ResponseWriter, err error) error {
-	if err == nil {
-		w.WriteHeader(http.StatusNoContent)
-	}
-	return err
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/files/picture"
 	"urbankeep/internal/keep"
 )
 
@@ -35,6 +36,8 @@ type Server struct {
 	Told   func(r *http.Request) (encrypted bool) // how a request came
 	Log    *slog.Logger
 
+	Pictures *picture.Artist
+
 	stays  stays
 	pieces pieces
 	mux    *http.ServeMux
@@ -55,8 +58,11 @@ func (s *Server) Prepare() {
 		"POST " + apiPrefix + "/sign-out":      s.signOut,
 		"GET " + apiPrefix + "/me":             s.me,
 		"GET " + apiPrefix + "/folder":         s.folder,
+		"GET " + apiPrefix + "/search":         s.search,
+		"GET " + apiPrefix + "/why":            s.why,
 		"POST " + apiPrefix + "/folders":       s.makeFolder,
 		"POST " + apiPrefix + "/renames":       s.rename,
+		"POST " + apiPrefix + "/copies":        s.copy,
 		"POST " + apiPrefix + "/removals":      s.remove,
 		"GET " + uploadsPath:                   s.uploads,
 		"POST " + uploadsPath:                  s.createUpload,
@@ -64,9 +70,12 @@ func (s *Server) Prepare() {
 		"PATCH " + uploadsPath + "/{id}":       s.patchUpload,
 		"DELETE " + uploadsPath + "/{id}":      s.deleteUpload,
 		"POST " + uploadsPath + "/{id}/finish": s.finishUpload,
-		"GET " + Prefix + "zip":                s.zip,
+		"GET " + Prefix + "zip":                s.archive,
+		"GET " + Prefix + "tar":                s.archive,
 		"GET " + filesPrefix:                   s.download, // and HEAD
 		"PUT " + filesPrefix:                   s.upload,
+		"GET " + lookPrefix:                    s.look,
+		"GET " + previewPrefix:                 s.preview,
 	} {
 		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
 	}

@@ -45,7 +45,7 @@ func (s *Server) addStore(c *gin.Context) error {
 }
 
 func (s *Server) storeOf(of keep.Store, users []string) api.Store {
-	shown := api.Store{Name: of.Name, Kind: of.Kind, Where: of.Where(), Folder: of.Folder, MountedBy: list(users), Durability: of.Durability, Hashes: of.Hashes}
+	shown := api.Store{Name: of.Name, Kind: of.Kind, Where: of.Where(), Folder: of.Folder, MountedBy: list(users), Durability: of.Durability, Hashes: of.Hashes, Previews: of.Draws()}
 	if of.Kind != keep.Disk {
 		shown.Site = &of.Site
 		shown.Recipient = s.Office.Stores.Recipient(of)
@@ -67,6 +67,9 @@ func (s *Server) setStore(c *gin.Context) error {
 	changed, err := s.Office.SetStore(c.Request.Context(), actor(c), c.Param("name"), func(s *keep.Store) {
 		put(&s.Durability, ask.Durability)
 		put(&s.Hashes, ask.Hashes)
+		if ask.Previews != nil {
+			s.Previews = map[bool]keep.Previews{true: keep.PreviewsOn, false: keep.PreviewsOff}[*ask.Previews]
+		}
 		put(&s.Site.User, ask.User)
 		put(&s.Site.SecretFrom, ask.SecretFrom)
 		put(&s.Site.KeyFile, ask.KeyFile)

@@ -80,6 +80,7 @@ type mounted struct {
 	spot   quota.Spot // the folder it is
 	power  bool       // what is acknowledged must outlive the end of the power
 	hashes bool       // the SHA-256 of whole uploads is recorded
+	draws  bool       // small pictures may be made of what is in it
 }
 
 // House is what all trees share.
@@ -118,7 +119,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
 		folder, made, err := house.Open(place, spot.Path)
 		if err == nil {
-			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power, place.Hashes})
+			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power, place.Hashes, place.Draws()})
 			err = t.ledger.Made(spot, made)
 		}
 		if err != nil {

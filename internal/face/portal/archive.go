@@ -1,6 +1,7 @@
 package portal
 
 import (
+	"archive/tar"
 	"archive/zip"
 	"context"
 	"errors"
@@ -26,19 +27,48 @@ const (
 	maxLeftOut = 1000
 )
 
-// zipped is an archive that is being sent.
-type zipped struct {
+// form is how an archive is written.
+type form interface {
+	folder(name string, info fs.FileInfo) error
+	file(name string, modified time.Time, size int64) (io.Writer, error)
+	Close() error
+}
+
+// zipForm stores what it is given as it is; it takes what is larger than 4 GiB too (zip64).
+type zipForm struct{ *zip.Writer }
+
+func (z zipForm) folder(name string, info fs.FileInfo) error {
+	_, err := z.CreateHeader(&zip.FileHeader{Name: name + "/", Modified: info.ModTime()})
+	return err
+}
+
+func (z zipForm) file(name string, modified time.Time, _ int64) (io.Writer, error) {
+	return z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: modified})
+}
+
+// tarForm writes the sizes before the bytes: a file that is cut meanwhile breaks the archive.
+type tarForm struct{ *tar.Writer }
+
+func (t tarForm) folder(name string, info fs.FileInfo) error {
+	return t.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: 0o755, ModTime: info.ModTime(), Format: tar.FormatPAX})
+}
+
+func (t tarForm) file(name string, modified time.Time, size int64) (io.Writer, error) {
+	return t, t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: 0o644, Size: size, ModTime: modified, Format: tar.FormatPAX})
+}
+
+// archive is one that is being sent.
+type archive struct {
 	ctx     context.Context
 	tree    *tree.Tree
-	out     *zip.Writer
-	control *http.ResponseController
+	out     form
 	files   int
 	leftOut []string
 }
 
-// zip sends a folder, or some of what is in it, as one archive, as it is read: nothing is kept on the way. Each file
+// archive sends a folder, or some of what is in it, as one archive, as it is read: nothing is kept on the way. Each file
 // in it is a download of its own; what the account may not have is named in the archive.
-func (s *Server) zip(w http.ResponseWriter, r *http.Request, one *stay) error {
+func (s *Server) archive(w http.ResponseWriter, r *http.Request, one *stay) error {
 	at, err := pathOf(r.URL.Query().Get("path"))
 	if err != nil {
 		return err
@@ -61,12 +91,16 @@ func (s *Server) zip(w http.ResponseWriter, r *http.Request, one *stay) error {
 		title = "files"
 	}
 	h := w.Header()
-	h.Set("Content-Type", "application/zip")
+	form := strings.TrimPrefix(r.URL.Path, Prefix)
+	h.Set("Content-Type", map[string]string{"zip": "application/zip", "tar": "application/x-tar"}[form])
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(title+".zip"))
+	h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(title+"."+form))
 	control := http.NewResponseController(w)
 	defer context.AfterFunc(r.Context(), func() { control.SetWriteDeadline(time.Now()) })()
-	z := &zipped{ctx: r.Context(), tree: one.tree, out: zip.NewWriter(w), control: control}
+	z := &archive{ctx: r.Context(), tree: one.tree, out: zipForm{zip.NewWriter(w)}}
+	if form == "tar" {
+		z.out = tarForm{tar.NewWriter(w)}
+	}
 	if len(names) == 0 {
 		err = z.folder(at, "", 0)
 	}
@@ -85,13 +119,13 @@ func (s *Server) zip(w http.ResponseWriter, r *http.Request, one *stay) error {
 }
 
 // entry puts a file or a folder into the archive, as name.
-func (z *zipped) entry(at, name string, depth int) error {
+func (z *archive) entry(at, name string, depth int) error {
 	info, err := z.tree.Lstat(at)
 	switch {
 	case err != nil:
 		return z.without(name, err)
 	case info.IsDir():
-		if _, err := z.out.CreateHeader(&zip.FileHeader{Name: name + "/", Modified: info.ModTime()}); err != nil {
+		if err := z.out.folder(name, info); err != nil {
 			return err
 		}
 		return z.folder(at, name+"/", depth+1)
@@ -101,7 +135,7 @@ func (z *zipped) entry(at, name string, depth int) error {
 	return z.file(at, name, info)
 }
 
-func (z *zipped) folder(at, prefix string, depth int) error {
+func (z *archive) folder(at, prefix string, depth int) error {
 	if depth > maxDepth {
 		return z.without(prefix, keep.Refuse(keep.BadRequest, "it lies too deep"))
 	}
@@ -127,7 +161,7 @@ func (z *zipped) folder(at, prefix string, depth int) error {
 	}
 }
 
-func (z *zipped) file(at, name string, info fs.FileInfo) error {
+func (z *archive) file(at, name string, info fs.FileInfo) error {
 	if z.files++; z.files > maxZipped {
 		return z.without(name, keep.Refuse(keep.BadRequest, fmt.Sprintf("an archive holds %d files at the most", maxZipped)))
 	}
@@ -135,9 +169,13 @@ func (z *zipped) file(at, name string, info fs.FileInfo) error {
 	if err != nil {
 		return z.without(name, err)
 	}
-	w, err := z.out.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: info.ModTime()})
+	if info, err = f.Stat(); err != nil {
+		f.Abort(err)
+		return z.without(name, err)
+	}
+	w, err := z.out.file(name, info.ModTime(), info.Size())
 	if err == nil {
-		err = f.SendTo(w, 0, -1)
+		err = f.SendTo(w, 0, info.Size())
 	}
 	if err == nil {
 		err = z.ctx.Err()
@@ -150,7 +188,7 @@ func (z *zipped) file(at, name string, info fs.FileInfo) error {
 }
 
 // without notes what is not in the archive. What ends the answer is an error.
-func (z *zipped) without(name string, err error) error {
+func (z *archive) without(name string, err error) error {
 	if z.ctx.Err() != nil {
 		return z.ctx.Err()
 	}
@@ -164,11 +202,12 @@ func (z *zipped) without(name string, err error) error {
 	return nil
 }
 
-func (z *zipped) end() error {
+func (z *archive) end() error {
 	if len(z.leftOut) > 0 {
-		w, err := z.out.Create(leftOutName)
+		text := strings.Join(z.leftOut, "\r\n") + "\r\n"
+		w, err := z.out.file(leftOutName, time.Now(), int64(len(text)))
 		if err == nil {
-			_, err = io.WriteString(w, strings.Join(z.leftOut, "\r\n")+"\r\n")
+			_, err = io.WriteString(w, text)
 		}
 		if err != nil {
 			return err

@@ -1,0 +1,186 @@
+package portal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"path"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/files/tree"
+	"urbankeep/internal/keep"
+)
+
+// maxAtOnce bounds the files and folders that one request copies or removes.
+const maxAtOnce = 200_000
+
+func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalPath
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	at, err := pathOf(ask.Path)
+	if err == nil {
+		err = one.tree.Mkdir(at, nil)
+	}
+	return doneWith(w, err)
+}
+
+func (s *Server) rename(w http.ResponseWriter, r *http.Request, one *stay) error {
+	from, to, err := fromTo(w, r)
+	if err == nil {
+		err = one.tree.Rename(from, to, false)
+	}
+	return doneWith(w, err)
+}
+
+func fromTo(w http.ResponseWriter, r *http.Request) (from, to string, err error) {
+	var ask api.PortalRename
+	if err := read(w, r, &ask); err != nil {
+		return "", "", err
+	}
+	from, err1 := pathOf(ask.Path)
+	to, err2 := pathOf(ask.To)
+	return from, to, errors.Join(err1, err2)
+}
+
+// remove deletes a file or a folder; one that is not empty where that is said to be meant.
+func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalRemoval
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	at, err := pathOf(ask.Path)
+	if err != nil {
+		return err
+	}
+	n := 0
+	return doneWith(w, removeAll(r.Context(), one.tree, at, ask.Inside, 0, &n))
+}
+
+func removeAll(ctx context.Context, t *tree.Tree, at string, inside bool, depth int, n *int) error {
+	info, err := t.Lstat(at)
+	if err != nil || !info.IsDir() {
+		return t.Remove(at)
+	}
+	if inside {
+		err := names(ctx, t, at, depth, n, func(name string) error { return removeAll(ctx, t, path.Join(at, name), true, depth+1, n) })
+		if err != nil {
+			return err
+		}
+	}
+	return t.Rmdir(at)
+}
+
+var errDeep = keep.Refuse(keep.BadRequest, "the folders lie too deep in one another: take one further down")
+
+// names does something with each name in a folder, as they were when it was read.
+func names(ctx context.Context, t *tree.Tree, at string, depth int, n *int, do func(name string) error) error {
+	if depth > maxDepth {
+		return errDeep
+	}
+	listing, err := t.ReadFolder(at)
+	if err != nil {
+		return err
+	}
+	defer listing.Close()
+	var found []string
+	err = each(ctx, listing, func(batch []fs.FileInfo) error {
+		for _, info := range batch {
+			if *n++; *n > maxAtOnce {
+				return keep.Refuse(keep.TooLarge, fmt.Sprintf("that is more than %d files and folders: take a part of it", maxAtOnce))
+			}
+			found = append(found, keep.Spell(info.Name()))
+		}
+		return nil
+	})
+	for _, name := range found {
+		if err == nil {
+			err = do(name)
+		}
+	}
+	return err
+}
+
+// copy copies a file or a folder with all that is in it; nothing is replaced.
+func (s *Server) copy(w http.ResponseWriter, r *http.Request, one *stay) error {
+	from, to, err := fromTo(w, r)
+	if err != nil {
+		return err
+	}
+	if keep.Covers(from, to) {
+		return keep.Refuse(keep.BadRequest, "a folder can't be copied into itself")
+	}
+	n := 0
+	return doneWith(w, s.copyAll(r.Context(), one, from, to, 0, &n))
+}
+
+func (s *Server) copyAll(ctx context.Context, one *stay, from, to string, depth int, n *int) error {
+	info, err := one.tree.Stat(from)
+	switch {
+	case err != nil:
+		return err
+	case !info.IsDir():
+		return s.copyFile(ctx, one, from, to)
+	}
+	if err := one.tree.Mkdir(to, nil); err != nil {
+		return err
+	}
+	return names(ctx, one.tree, from, depth, n, func(name string) error {
+		return s.copyAll(ctx, one, path.Join(from, name), path.Join(to, name), depth+1, n)
+	})
+}
+
+// copyFile is a download and an upload on this side: both are measured and recorded as such.
+func (s *Server) copyFile(ctx context.Context, one *stay, from, to string) error {
+	source, err := one.tree.Open(from, tree.OpenMode{Read: true})
+	if err != nil {
+		return err
+	}
+	info, err := source.Stat()
+	if err != nil {
+		source.Abort(err)
+		return err
+	}
+	u, err := s.beginUpload(ctx, one, keep.PartialUpload{Path: to, Size: info.Size(), Once: true})
+	if err != nil {
+		source.Abort(err)
+		return err
+	}
+	target, err := one.tree.Open(to, openMode(u, 0))
+	if err == nil {
+		if err = target.ReceiveFrom(&whileAsked{ctx, io.NewSectionReader(source, 0, info.Size())}, 0); err == nil {
+			err = target.Close()
+		} else {
+			target.Abort(err)
+		}
+	}
+	if err != nil {
+		source.Abort(err)
+		return errors.Join(err, one.visit.DropUpload(context.WithoutCancel(ctx), u))
+	}
+	return errors.Join(source.Close(), one.visit.DropUpload(ctx, u))
+}
+
+// whileAsked reads as long as somebody wants it.
+type whileAsked struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (a *whileAsked) Read(p []byte) (int, error) {
+	if a.ctx.Err() != nil {
+		return 0, keep.Refuse(keep.ClientGone, "the client left before the file was whole")
+	}
+	return a.Reader.Read(p)
+}
+
+func doneWith(w http.ResponseWriter, err error) error {
+	if err == nil {
+		w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}

@@ -1,0 +1,23 @@
+package tree
+
+import (
+	"path"
+
+	"urbankeep/internal/keep"
+)
+
+// Why says why the account may not do something at a clean path; nil when it may.
+func (t *Tree) Why(right keep.Rights, at string) error { return t.may(right, at) }
+
+// Draws says under what key small pictures of a file may be kept, "" when none may be made. The key is one of
+// the account's own: who looks at a file for the first time reads it, and has a record of that.
+func (t *Tree) Draws(at string) (key string, err error) {
+	if !t.mountOf(at).draws {
+		return "", nil
+	}
+	folder, err := t.PartSpot(at)
+	if err != nil {
+		return "", err
+	}
+	return t.who.Account + "\x00" + folder.Store + "\x00" + folder.Path + "/" + path.Base(at), nil
+}
