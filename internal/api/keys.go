@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"urbankeep/internal/keep"
+)
 
 // Key is an SSH public key of an account, or the key of an authority whose user
 // certificates the account trusts.
@@ -17,6 +21,29 @@ type Key struct {
 	SharedWith  []string   `json:"sharedWith"`
 	Created     time.Time  `json:"created"`
 	LastUsed    *time.Time `json:"lastUsed,omitempty"`
+}
+
+// KeyOf shows a key.
+func KeyOf(k keep.Key, sharedWith []string) Key {
+	return Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Strength: k.Strength(), Fingerprint: k.Fingerprint, Authority: k.Authority,
+		Expires: Known(k.Expires), Networks: NetworkList(k.Networks), SharedWith: sharedWith, Created: k.Added, LastUsed: Known(k.LastUsed)}
+}
+
+// Known is a time, nil where it is the zero one.
+func Known(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// NetworkList is networks as a list of texts.
+func NetworkList(n keep.Networks) []string {
+	shown := make([]string, len(n))
+	for i := range n {
+		shown[i] = n[i : i+1].String()
+	}
+	return shown
 }
 
 // KeyNew asks for keys: all that are in a text.

@@ -4,11 +4,20 @@ import "time"
 
 // PortalDoor is what the portal says of itself before anybody signs in.
 type PortalDoor struct {
-	Name string `json:"name"` // of the organisation; "": none is set
+	Name   string `json:"name"`   // of the organisation; "": none is set
+	Banner string `json:"banner"` // what is to be read before signing in; "": nothing
 }
 
 // PortalSignIn asks to sign an account holder in.
 type PortalSignIn struct {
+	Account  string `json:"account"`
+	Password string `json:"password"`
+	Code     string `json:"code,omitempty"`   // of the second factor
+	Secret   string `json:"secret,omitempty"` // of one-time codes that are set up with this, of which code is the first
+}
+
+// PortalNew asks for the secret of one-time codes, for an account that must have them.
+type PortalNew struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
 }
@@ -22,8 +31,9 @@ type PortalPassword struct {
 
 // PortalHolder is who is signed in.
 type PortalHolder struct {
-	Account string `json:"account"`
-	Name    string `json:"name"` // of the organisation
+	Account  string   `json:"account"`
+	Name     string   `json:"name"`               // of the organisation
+	Recovery []string `json:"recovery,omitempty"` // codes for who loses the authenticator, shown this once
 }
 
 // PortalFolder is a folder of the tree.
@@ -95,4 +105,50 @@ type PortalFinish struct {
 	Hash    string `json:"hash"`    // SHA-256, hexadecimal; "": as announced
 	Path    string `json:"path"`    // another place; "": as announced
 	Replace bool   `json:"replace"` // it may take the place of a file
+}
+
+// PortalAccount is what holders see of their own account.
+type PortalAccount struct {
+	Account       string          `json:"account"`
+	Password      bool            `json:"password"`      // it has one
+	TakesKeys     bool            `json:"takesKeys"`     // other programs may sign in with a key
+	Codes         bool            `json:"codes"`         // the portal asks for one-time codes
+	CodesRequired bool            `json:"codesRequired"` // it may not go without
+	RecoveryLeft  int             `json:"recoveryLeft"`
+	Keys          []Key           `json:"keys"`
+	Sessions      []PortalSession `json:"sessions"`
+}
+
+// PortalSession is a sign-in with a browser.
+type PortalSession struct {
+	ID      string    `json:"id"`
+	Address string    `json:"address"`
+	Client  string    `json:"client"`
+	Since   time.Time `json:"since"`
+	This    bool      `json:"this"` // it is the one that asks
+}
+
+// PortalNow proves once more who asks.
+type PortalNow struct {
+	Now string `json:"now"` // the password
+}
+
+// PortalOwnPassword changes the password.
+type PortalOwnPassword struct {
+	Now  string `json:"now"`
+	Next string `json:"next"`
+}
+
+// PortalCodes switches one-time codes on.
+type PortalCodes struct {
+	Now    string `json:"now"`
+	Secret string `json:"secret"`
+	Code   string `json:"code"`
+}
+
+// PortalKey adds public keys.
+type PortalKey struct {
+	Now   string `json:"now"`
+	Key   string `json:"key"`
+	Label string `json:"label"`
 }

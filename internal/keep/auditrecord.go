@@ -25,6 +25,7 @@ const (
 	Resizing       Action = "truncate"
 	Hashing        Action = "hash"
 	PasswordChange Action = "password-change"
+	FactorSet      Action = "factor-set" // one-time codes or a passkey of an account, by its holder or by an operator
 )
 
 // What operators and the service do.

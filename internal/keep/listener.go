@@ -156,9 +156,6 @@ func (l *Listener) checkNotFTP() error {
 	if l.PassiveLow != 0 || l.PassiveHigh != 0 || l.Advertise != "" || l.NoActive || l.ResumeData || l.ClientCertificates || l.Welcome != "" {
 		return &FieldError{"protocol", fmt.Sprintf("a listener for %s has one connection for everything: passive ports, the advertised address, active mode, resumed data, client certificates and a welcome are for FTP", l.Protocol)}
 	}
-	if l.Protocol == Web && l.Banner != "" {
-		return &FieldError{"banner", "a web listener shows pages: a banner is for FTP and SFTP"}
-	}
 	if l.Protocol == SFTP && l.Certificate != "" {
 		return &FieldError{"certificate", "SFTP has host keys: a certificate is for FTP and web listeners"}
 	}

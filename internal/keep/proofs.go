@@ -101,3 +101,20 @@ func (a *Effective) Means(keys int) string {
 func (a *Effective) CanSignIn(keys int) bool {
 	return a.Anonymous() || a.SignInBy.Enough(a.PasswordHash != "", keys)
 }
+
+// SecondFactor says whether the portal asks for a one-time code besides what proves an account.
+type SecondFactor string
+
+// The policies.
+const (
+	FactorOptional SecondFactor = "optional" // once the holder has set codes up
+	FactorRequired SecondFactor = "required" // they must be set up before anything else
+)
+
+// say is the policy in words.
+func (f SecondFactor) say() string {
+	if f == FactorRequired {
+		return "required on the portal"
+	}
+	return "on the portal, if its holder sets one up"
+}

@@ -38,6 +38,7 @@ const (
 	QuotaFull        Reason = "quota-full"          // the place holds as much as it may
 	BadCredentials   Reason = "bad-credentials"     // wrong name, password or key; never says which
 	CodeNeeded       Reason = "code-needed"         // the password is right, a one-time code must come with it
+	CodeUnset        Reason = "code-unset"          // one-time codes must be set up first
 	PasswordToo      Reason = "password-too"        // the key is right, the password must follow
 	Suspended        Reason = "suspended"           // the account may not sign in
 	NotYetValid      Reason = "not-yet-valid"       // the account's time has not begun

@@ -11,33 +11,35 @@ import (
 // Settings are what a group gives its accounts and what an account may set for
 // itself. A nil field is not set: the next that sets it decides.
 type Settings struct {
-	SignInBy         *Proofs     `json:"signInBy,omitempty"`
-	Protocols        *Protocols  `json:"protocols,omitempty"`
-	Encryption       *Encryption `json:"encryption,omitempty"`
-	Allow            *Networks   `json:"allow,omitempty"`
-	Deny             *Networks   `json:"deny,omitempty"`
-	ValidFrom        *Moment     `json:"validFrom,omitempty"`
-	ValidUntil       *Moment     `json:"validUntil,omitempty"`
-	MaxSessions      *Count      `json:"maxSessions,omitempty"`
-	IdleTime         *Seconds    `json:"idleTime,omitempty"`
-	MaxUpload        *Bytes      `json:"maxUpload,omitempty"`
-	SpeedUp          *Bytes      `json:"speedUp,omitempty"`
-	SpeedDown        *Bytes      `json:"speedDown,omitempty"`
-	SessionSpeedUp   *Bytes      `json:"sessionSpeedUp,omitempty"`
-	SessionSpeedDown *Bytes      `json:"sessionSpeedDown,omitempty"`
-	QuotaBytes       *Bytes      `json:"quotaBytes,omitempty"`
-	QuotaFiles       *Count      `json:"quotaFiles,omitempty"`
-	Umask            *Mode       `json:"umask,omitempty"`
-	Starters         *Folders    `json:"starters,omitempty"`
+	SignInBy         *Proofs       `json:"signInBy,omitempty"`
+	SecondFactor     *SecondFactor `json:"secondFactor,omitempty"`
+	Protocols        *Protocols    `json:"protocols,omitempty"`
+	Encryption       *Encryption   `json:"encryption,omitempty"`
+	Allow            *Networks     `json:"allow,omitempty"`
+	Deny             *Networks     `json:"deny,omitempty"`
+	ValidFrom        *Moment       `json:"validFrom,omitempty"`
+	ValidUntil       *Moment       `json:"validUntil,omitempty"`
+	MaxSessions      *Count        `json:"maxSessions,omitempty"`
+	IdleTime         *Seconds      `json:"idleTime,omitempty"`
+	MaxUpload        *Bytes        `json:"maxUpload,omitempty"`
+	SpeedUp          *Bytes        `json:"speedUp,omitempty"`
+	SpeedDown        *Bytes        `json:"speedDown,omitempty"`
+	SessionSpeedUp   *Bytes        `json:"sessionSpeedUp,omitempty"`
+	SessionSpeedDown *Bytes        `json:"sessionSpeedDown,omitempty"`
+	QuotaBytes       *Bytes        `json:"quotaBytes,omitempty"`
+	QuotaFiles       *Count        `json:"quotaFiles,omitempty"`
+	Umask            *Mode         `json:"umask,omitempty"`
+	Starters         *Folders      `json:"starters,omitempty"`
 }
 
 // Terms are the settings that are in force: every one has a value. The fields
 // are those of [Settings].
 type Terms struct {
 	SignInBy         Proofs
-	Protocols        Protocols  // it may sign in over
-	Encryption       Encryption // over FTP, whatever the listener says; [EncryptionByListener] leaves it to that
-	Allow            Networks   // it may sign in from
+	SecondFactor     SecondFactor // on the portal
+	Protocols        Protocols    // it may sign in over
+	Encryption       Encryption   // over FTP, whatever the listener says; [EncryptionByListener] leaves it to that
+	Allow            Networks     // it may sign in from
 	Deny             Networks
 	ValidFrom        Moment
 	ValidUntil       Moment
@@ -77,6 +79,8 @@ const (
 var AllSettings = []Setting{
 	{"signInBy", "must show", "`what` it must show: either (a password or a key), password, key, or both (a key, then the password; SFTP only)",
 		func(t *Terms) string { return t.SignInBy.say() }},
+	{"secondFactor", "second factor", "`whether` the portal asks for a one-time code too: optional (once its holder has set them up), required (they must be set up at the first sign-in)",
+		func(t *Terms) string { return t.SecondFactor.say() }},
 	{"protocols", "protocols", "`protocols` it may sign in over, as in sftp,ftps; or all",
 		func(t *Terms) string { return sayList(t.Protocols, "all") }},
 	{"encryption", "encryption over FTP", "`whether` FTP without TLS is open to it: required (never), optional (its password may go in clear), listener (as the listener says)",
@@ -268,6 +272,9 @@ func (s *Settings) check() error {
 			return err
 		}
 	}
+	if s.SecondFactor != nil && *s.SecondFactor != FactorOptional && *s.SecondFactor != FactorRequired {
+		return &FieldError{"secondFactor", fmt.Sprintf("%q is not known: use optional or required", *s.SecondFactor)}
+	}
 	if s.Encryption != nil && *s.Encryption != EncryptionRequired && *s.Encryption != EncryptionOptional && *s.Encryption != EncryptionByListener {
 		return &FieldError{"encryption", fmt.Sprintf("%q is not known: use required, optional or listener", *s.Encryption)}
 	}
@@ -293,7 +300,7 @@ type SetValue struct {
 // that sets a value decides it. It gives each value's origin, in the order of
 // [AllSettings].
 func inForce(own *Settings, groups []*Group) (t Terms, from []string) {
-	t = Terms{SignInBy: DefaultProofs, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
+	t = Terms{SignInBy: DefaultProofs, SecondFactor: FactorOptional, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
 	into := reflect.ValueOf(&t).Elem()
 	from = make([]string, len(AllSettings))
 	for i := range AllSettings {

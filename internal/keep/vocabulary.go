@@ -11,7 +11,7 @@ import (
 var (
 	Actions = []Action{
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, Touching, Linking, Resizing, Hashing,
-		PasswordChange, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd,
+		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
@@ -20,7 +20,7 @@ var (
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
 		ShutsYouOut, InClear, InUse, TooLarge, BadHash, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
-		CodeNeeded, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
+		CodeNeeded, CodeUnset, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}

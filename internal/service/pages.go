@@ -6,11 +6,13 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
 	"urbankeep/internal/files/picture"
@@ -23,14 +25,17 @@ import (
 // openPages prepares what web listeners show.
 func (s *Service) openPages(program string) {
 	s.pages = &web.Server{Office: s.Office, Operators: s.Operators, DB: s.DB, Trail: s.Trail, Seal: s.Seal, Traffic: s.Traffic, Series: s.Series, Metrics: s.metrics, Posts: s, Status: s.Status, Log: s.log}
+	if program == "" {
+		program, _ = os.Executable()
+	}
 	console := s.pages.Handler(false)
 	s.portal = &portal.Server{Keeper: portalDoor{s.door}, Log: s.log, Pages: web.PortalPages(), Pictures: picture.New(filepath.Join(s.dir, "previews"), program),
-		Name: func(ctx context.Context) string {
-			who, err := s.Office.Identity(ctx)
-			if err != nil {
-				return ""
+		Door: func(r *http.Request) api.PortalDoor {
+			said := api.PortalDoor{Banner: web.CameOf(r).Listener.Banner}
+			if who, err := s.Office.Identity(r.Context()); err == nil {
+				said.Name = who.Name
 			}
-			return who.Name
+			return said
 		},
 		Told: func(r *http.Request) bool { return web.CameOf(r).Encrypted }}
 	s.portal.Prepare()

@@ -185,6 +185,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
 	s.door = &door{begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
+	s.door.office = s.Office
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err

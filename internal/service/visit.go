@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"urbankeep/internal/desk/office"
 	"urbankeep/internal/desk/rehearse"
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/files/quota"
@@ -39,6 +40,7 @@ type door struct {
 	moves    tree.Moves
 	heavy    tree.Heavy
 	stores   *kinds.Stores
+	office   *office.Office
 	log      *slog.Logger
 	begun    time.Time                  // when the service was opened
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
@@ -64,7 +66,7 @@ func (d sftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut f
 }
 
 func (d portalDoor) Arrive(address string, encrypted bool, cut func(*keep.Fault)) portal.Visit {
-	return d.arriveFrom(address, keep.Portal, encrypted, cut)
+	return portalVisit{d.arriveFrom(address, keep.Portal, encrypted, cut)}
 }
 
 func (d *door) arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) *visit {
@@ -114,6 +116,15 @@ func (v *visit) MayBePlain(ctx context.Context, account string, byListener bool)
 	}
 	v.door.accounts.RefusePlain(v.visitor, account)
 	return false
+}
+
+// portalVisit is a visit as the portal declares it.
+type portalVisit struct{ *visit }
+
+func (v portalVisit) SignIn(ctx context.Context, ask portal.SignIn) (*tree.Tree, []keep.Secret, error) {
+	v.attempt.Code, v.attempt.NewSecret = ask.Code, ask.NewSecret
+	opened, err := v.visit.SignIn(ctx, ask.Account, ask.Password)
+	return opened, v.attempt.Recovery, err
 }
 
 func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {

@@ -83,7 +83,11 @@ type NewKeys struct {
 	Rules     KeyRules // for all of them, over the options in the text
 	Authority bool     // they sign user certificates
 	Shared    bool     // another account may have them too
+	Own       bool     // the account's holder asks
 }
+
+// maxOwnKeys bounds the keys to which a holder may add.
+const maxOwnKeys = 50
 
 // AddKeys gives an account the public keys in a text: all, or none when one
 // can't be taken. A key that another account has is refused unless it is said
@@ -114,6 +118,15 @@ func (o *Office) readyAll(ctx context.Context, a *keep.Effective, ask NewKeys) (
 	if a.Anonymous() {
 		return nil, &keep.FieldError{Field: "key", Say: "everybody may use the account anonymous: it has no keys"}
 	}
+	if ask.Own {
+		has, err := o.DB.Keys(ctx, a.ID)
+		if err != nil {
+			return nil, err
+		}
+		if len(has)+len(readings) > maxOwnKeys {
+			return nil, &keep.FieldError{Field: "key", Say: fmt.Sprintf("an account has %d keys at the most: remove some first", maxOwnKeys)}
+		}
+	}
 	if len(readings) > 1 && ask.Rules.Label != nil {
 		return nil, &keep.FieldError{Field: "label", Say: fmt.Sprintf("there are %d keys in it: add them without a label, so that each keeps its comment, or one at a time", len(readings))}
 	}
@@ -143,6 +156,9 @@ func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading,
 	k := r.Key
 	k.AccountID, k.Added = a.ID, time.Now().UTC()
 	k.Authority = k.Authority || ask.Authority
+	if k.Authority && ask.Own {
+		return HeldKey{}, &keep.FieldError{Field: "key", Say: "only an operator can trust an authority: give a key of your own"}
+	}
 	if err := ask.Rules.apply(&k); err != nil {
 		return HeldKey{}, err
 	}
@@ -157,6 +173,8 @@ func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading,
 		switch {
 		case holder == a.Name:
 			return HeldKey{}, &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
+		case ask.Own:
+			return HeldKey{}, &keep.FieldError{Field: "key", Say: "another account has this key already: make one that only you have"}
 		case !ask.Shared && !k.Authority:
 			return HeldKey{}, &keep.FieldError{Field: "shared", Say: "the account " + holder + " has this key already: make a key for each account, or say that it is shared"}
 		}

@@ -76,6 +76,7 @@ type Office struct {
 // Actor is the operator who asks, and from where.
 type Actor struct {
 	Operator string
+	Account  string // a holder, who changes their own account, instead
 	Role     keep.Role
 	Address  string
 	Protocol keep.Protocol
@@ -97,7 +98,7 @@ func missing(err error, name string) error {
 
 // recordOf is the record of what an operator did.
 func recordOf(who Actor, action keep.Action, target, detail string) keep.AuditRecord {
-	return keep.AuditRecord{Operator: who.Operator, Address: who.Address, Protocol: who.Protocol,
+	return keep.AuditRecord{Operator: who.Operator, Account: who.Account, Address: who.Address, Protocol: who.Protocol,
 		Encrypted: who.Protocol == keep.Local || who.Encrypted, Action: action, Target: target, Outcome: keep.Done, Detail: detail}
 }
 

@@ -31,7 +31,7 @@ const (
 // Server answers account holders.
 type Server struct {
 	Keeper Keeper
-	Name   func(ctx context.Context) string       // of the organisation
+	Door   func(r *http.Request) api.PortalDoor   // what is said before anybody signs in
 	Pages  http.Handler                           // the portal's files
 	Told   func(r *http.Request) (encrypted bool) // how a request came
 	Log    *slog.Logger
@@ -50,6 +50,7 @@ func (s *Server) Prepare() {
 		"GET " + apiPrefix + "/door":      s.door,
 		"POST " + apiPrefix + "/sign-in":  s.signIn,
 		"POST " + apiPrefix + "/password": s.changePassword,
+		"POST " + apiPrefix + "/codes":    s.firstCodes,
 		"OPTIONS " + uploadsPath:          s.tusOptions,
 	} {
 		s.mux.HandleFunc(route, s.answer(do))
@@ -77,6 +78,9 @@ func (s *Server) Prepare() {
 		"GET " + lookPrefix:                    s.look,
 		"GET " + previewPrefix:                 s.preview,
 	} {
+		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
+	}
+	for route, do := range s.accountRoutes() {
 		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
 	}
 	s.mux.HandleFunc(apiPrefix+"/", s.answer(func(http.ResponseWriter, *http.Request) error { return errNoAddress }))
@@ -231,76 +235,4 @@ func read(w http.ResponseWriter, r *http.Request, into any) error {
 func write(w http.ResponseWriter, value any) error {
 	w.Header().Set("Content-Type", "application/json; charset=utf-8")
 	return json.NewEncoder(w).Encode(value)
-}
-
-// door tells whose portal it is.
-func (s *Server) door(w http.ResponseWriter, r *http.Request) error {
-	return write(w, api.PortalDoor{Name: s.Name(r.Context())})
-}
-
-func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {
-	var ask api.PortalSignIn
-	if err := read(w, r, &ask); err != nil {
-		return err
-	}
-	one := &stay{address: addressOf(r), until: time.Now().Add(stayLife)}
-	one.ctx, one.cancel = context.WithCancelCause(context.Background())
-	one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
-	one.visit.Named(client(r))
-	opened, err := one.visit.SignIn(r.Context(), ask.Account, keep.Secret(ask.Password))
-	if err != nil {
-		one.cancel(nil)
-		one.visit.SignOut(nil)
-		return err
-	}
-	one.tree, one.account = opened, opened.Account()
-	one.timer = time.AfterFunc(opened.Idle(stayIdle), func() { one.cancel(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
-	secret := s.stays.begin(one)
-	s.setCookie(w, r, secret.Reveal(), int(stayLife.Seconds()))
-	return s.show(w, r, one)
-}
-
-// client is what the browser calls itself.
-func client(r *http.Request) string {
-	name := r.UserAgent()
-	return name[:min(len(name), 200)]
-}
-
-// changePassword gives an account another password that must change it before it may sign in.
-func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
-	var ask api.PortalPassword
-	if err := read(w, r, &ask); err != nil {
-		return err
-	}
-	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
-	defer visit.SignOut(nil)
-	// Only who knows the password is told that it must be changed: the same tries, the same lockouts.
-	_, err := visit.SignIn(r.Context(), ask.Account, keep.Secret(ask.Now))
-	var fault *keep.Fault
-	if !errors.As(err, &fault) || fault.Reason != keep.MustChange {
-		if err == nil {
-			err = keep.Refuse(keep.BadRequest, "the password need not be changed here: sign in")
-		}
-		return err
-	}
-	if err := visit.ChangePassword(r.Context(), ask.Account, keep.Secret(ask.Now), keep.Secret(ask.Next)); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
-func (s *Server) signOut(w http.ResponseWriter, r *http.Request, one *stay) error {
-	one.cancel(goodbye{})
-	s.setCookie(w, r, "", -1)
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
-func (s *Server) me(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return s.show(w, r, one)
-}
-
-func (s *Server) show(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return write(w, api.PortalHolder{Account: one.account, Name: s.Name(r.Context())})
 }

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -22,12 +23,22 @@ const (
 type Keeper interface {
 	// Arrive opens the visit of somebody. cut ends what is signed in from outside.
 	Arrive(address string, encrypted bool, cut func(*keep.Fault)) Visit
+	// NewCodes makes the secret of one-time codes; nothing is kept of it.
+	NewCodes(ctx context.Context, account string) (api.Codes, error)
+}
+
+// SignIn is what a holder shows.
+type SignIn struct {
+	Account   string
+	Password  keep.Secret
+	Code      string      // of the second factor; "": none
+	NewSecret keep.Secret // of one-time codes that are set up with this, of which Code is the first
 }
 
 // Visit is one sign-in as the house sees it.
 type Visit interface {
 	// SignIn opens the account's tree. The error is a [keep.Fault].
-	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	SignIn(ctx context.Context, ask SignIn) (opened *tree.Tree, recovery []keep.Secret, err error)
 	// ChangePassword gives an account that must change its password another.
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
 	// Named says what software the client claims to be.
@@ -39,6 +50,7 @@ type Visit interface {
 	SaveUpload(ctx context.Context, u keep.PartialUpload, new bool) error
 	// DropUpload forgets one, and removes what has come of it.
 	DropUpload(ctx context.Context, u keep.PartialUpload) error
+	Own
 	// SignOut ends the session; why is nil for a plain goodbye.
 	SignOut(why *keep.Fault)
 }
@@ -46,6 +58,8 @@ type Visit interface {
 // stay is a holder who is signed in, in one browser.
 type stay struct {
 	address string
+	client  string // what the browser calls itself
+	since   time.Time
 	account string
 	visit   Visit
 	tree    *tree.Tree

@@ -9,6 +9,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/signin"
 )
 
 // issuer is what authenticators show beside an operator's name, where the service has none.
@@ -51,7 +52,7 @@ func (s *Server) newCodes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	codes, err := s.Operators.NewCodes(cmp.Or(who.Name, issuer), name)
+	codes, err := signin.NewCodes(cmp.Or(who.Name, issuer), name)
 	if err != nil {
 		return err
 	}
@@ -125,7 +126,7 @@ func (s *Server) access(c *gin.Context) error {
 			kind = "console"
 		}
 		page.Items = append(page.Items, api.Access{ID: a.ID, Kind: kind, Operator: a.Operator, Label: a.Label, Role: a.Role, Address: a.Address,
-			Created: a.Created, Expires: a.Expires, LastUsed: known(a.LastUsed), This: a.ID == c.GetString("access")})
+			Created: a.Created, Expires: a.Expires, LastUsed: api.Known(a.LastUsed), This: a.ID == c.GetString("access")})
 	}
 	c.JSON(http.StatusOK, page)
 	return nil

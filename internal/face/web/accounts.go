@@ -54,7 +54,7 @@ func (s *Server) show(c *gin.Context, e *keep.Effective) (api.Account, error) {
 	shown := api.Account{Name: e.Name, Note: e.Note, Mail: e.Mail, State: e.State, HasPassword: e.PasswordHash != "", MustChange: e.MustChange, SignInBy: e.SignInBy,
 		Means: e.Means(len(keys)), CanSignIn: e.CanSignIn(len(keys)), Keys: len(keys), Plain: e.Encryption == keep.EncryptionOptional,
 		Groups: list(e.Groups), Settings: e.Settings, Mounts: list(e.Account.Mounts), Grants: list(e.Account.Grants),
-		InForce: api.InForce{Mounts: []api.Mount{}, Grants: []api.Grant{}}, Sessions: len(s.Traffic.SessionsOf(e.Name)), Created: e.Created, Changed: e.Changed, LastSignIn: known(e.LastSignIn)}
+		InForce: api.InForce{Mounts: []api.Mount{}, Grants: []api.Grant{}}, Sessions: len(s.Traffic.SessionsOf(e.Name)), Created: e.Created, Changed: e.Changed, LastSignIn: api.Known(e.LastSignIn)}
 	for _, m := range e.Mounts {
 		one := api.Mount{Mount: m, From: keep.FromOf(m.From)}
 		if m.Quota.Limited() {
@@ -76,14 +76,6 @@ func list[T any](items []T) []T {
 		return []T{}
 	}
 	return items
-}
-
-// known is nil for the zero time.
-func known(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
 }
 
 func (s *Server) replyAccount(c *gin.Context, a *keep.Effective, err error) error {

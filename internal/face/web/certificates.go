@@ -15,7 +15,7 @@ func showCertificate(f *certificate.Facts) api.Certificate {
 		Issuer: f.Issuer, Chain: f.Chain, Starts: f.From, Expires: f.Until, Fingerprint: f.Fingerprint, Problem: f.Problem, Failed: f.Failed, Failure: f.Failure}
 	if o := f.Order; o != nil {
 		shown.ACME = &api.Order{Hosts: o.Hosts, Contact: o.Contact, Directory: o.Directory, KeyID: o.KeyID, Account: o.Account}
-		shown.Renews = known(f.Next)
+		shown.Renews = api.Known(f.Next)
 	}
 	return shown
 }

@@ -14,23 +14,10 @@ import (
 	"urbankeep/internal/keys/pubkey"
 )
 
-func networks(n keep.Networks) []string {
-	shown := make([]string, len(n))
-	for i := range n {
-		shown[i] = n[i : i+1].String()
-	}
-	return shown
-}
-
-func showKey(k keep.Key, sharedWith []string) api.Key {
-	return api.Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Strength: k.Strength(), Fingerprint: k.Fingerprint, Authority: k.Authority,
-		Expires: known(k.Expires), Networks: networks(k.Networks), SharedWith: sharedWith, Created: k.Added, LastUsed: known(k.LastUsed)}
-}
-
 func showKeys(held []office.HeldKey) api.Page[api.Key] {
 	page := api.Page[api.Key]{Items: []api.Key{}}
 	for _, h := range held {
-		page.Items = append(page.Items, showKey(h.Key, h.SharedWith))
+		page.Items = append(page.Items, api.KeyOf(h.Key, h.SharedWith))
 	}
 	return page
 }
@@ -96,7 +83,7 @@ func (s *Server) makeKey(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.KeyPair{Key: showKey(k, []string{}), Private: private.Reveal()})
+	c.JSON(http.StatusCreated, api.KeyPair{Key: api.KeyOf(k, []string{}), Private: private.Reveal()})
 	return nil
 }
 
@@ -128,7 +115,7 @@ func (s *Server) setKey(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, showKey(h.Key, h.SharedWith))
+	c.JSON(http.StatusOK, api.KeyOf(h.Key, h.SharedWith))
 	return nil
 }
 
@@ -156,7 +143,7 @@ func (s *Server) testKeys(c *gin.Context) error {
 	page := api.Page[api.KeyTest]{Items: []api.KeyTest{}}
 	for _, t := range tested {
 		shown := api.KeyTest{Line: t.Line, Label: t.Key.Label, Type: t.Key.Type, Bits: t.Key.Bits, Fingerprint: t.Key.Fingerprint,
-			Authority: t.Key.Authority, Expires: known(t.Key.Expires), Networks: networks(t.Key.Networks), Accounts: t.Accounts}
+			Authority: t.Key.Authority, Expires: api.Known(t.Key.Expires), Networks: api.NetworkList(t.Key.Networks), Accounts: t.Accounts}
 		if t.Err != nil {
 			shown.Problem = t.Err.Say
 		} else {

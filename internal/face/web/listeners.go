@@ -11,9 +11,9 @@ import (
 
 func (s *Server) showListener(l keep.Listener) api.Listener {
 	shown := api.Listener{Name: l.Name, Protocol: l.Protocol, Address: l.Address, Stopped: l.Stopped, Encryption: l.Encryption,
-		Banner: l.Banner, Welcome: l.Welcome, Allow: networks(l.Allow), Deny: networks(l.Deny), PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh,
+		Banner: l.Banner, Welcome: l.Welcome, Allow: api.NetworkList(l.Allow), Deny: api.NetworkList(l.Deny), PassiveLow: l.PassiveLow, PassiveHigh: l.PassiveHigh,
 		Advertise: l.Advertise, Active: !l.NoActive, ResumeData: l.ResumeData, ClientCertificates: l.ClientCertificates,
-		Proxies: networks(l.Proxies), Certificate: l.Certificate, Faces: append([]keep.Face{}, l.Faces...), Hosts: append([]string{}, l.Hosts...), Redirect: l.Redirect, Forwarded: l.Forwarded}
+		Proxies: api.NetworkList(l.Proxies), Certificate: l.Certificate, Faces: append([]keep.Face{}, l.Faces...), Hosts: append([]string{}, l.Hosts...), Redirect: l.Redirect, Forwarded: l.Forwarded}
 	shown.Listening, shown.PassiveTaken, shown.PassiveRefused = s.Posts.Watch(l.Name)
 	shown.Problem = s.Posts.Unable(l.Name)
 	return shown

@@ -16,7 +16,7 @@ func visitor(c *gin.Context) signin.Visitor {
 }
 
 func showOperator(o *keep.Operator) api.Operator {
-	return api.Operator{Operator: o.Name, Role: o.Role, Codes: o.CodeSecret != "", Created: o.Created, LastSignIn: known(o.LastSignIn)}
+	return api.Operator{Operator: o.Name, Role: o.Role, Codes: o.CodeSecret != "", Created: o.Created, LastSignIn: api.Known(o.LastSignIn)}
 }
 
 // setupState tells anyone whether the first operator is still to be made.

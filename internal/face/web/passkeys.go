@@ -28,7 +28,7 @@ func (s *Server) passkeys(c *gin.Context) error {
 	}
 	page := api.Page[api.Passkey]{Items: []api.Passkey{}}
 	for _, p := range found {
-		page.Items = append(page.Items, api.Passkey{ID: p.ID, Label: p.Label, Host: p.Host, Created: p.Created, LastUsed: known(p.LastUsed)})
+		page.Items = append(page.Items, api.Passkey{ID: p.ID, Label: p.Label, Host: p.Host, Created: p.Created, LastUsed: api.Known(p.LastUsed)})
 	}
 	c.JSON(http.StatusOK, page)
 	return nil

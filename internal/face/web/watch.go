@@ -26,7 +26,7 @@ func showSession(s traffic.SessionInfo) api.Session {
 
 func showTransfer(t traffic.TransferInfo) api.Transfer {
 	shown := api.Transfer{ID: t.ID, Session: t.Session, Account: t.Account, Address: t.Address, Protocol: t.Protocol, Encrypted: t.Encrypted,
-		Action: t.Action, Path: t.Path, Offset: t.Offset, Total: t.Total, Bytes: t.Bytes, Rate: t.Rate, Left: left(&t), Started: t.Started, Ended: known(t.Ended),
+		Action: t.Action, Path: t.Path, Offset: t.Offset, Total: t.Total, Bytes: t.Bytes, Rate: t.Rate, Left: left(&t), Started: t.Started, Ended: api.Known(t.Ended),
 		Outcome: string(t.Outcome), Reason: t.Reason}
 	end := t.Ended
 	if shown.Outcome == "" {

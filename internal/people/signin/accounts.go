@@ -97,6 +97,10 @@ type Attempt struct {
 	Key       string     // fingerprint of the key that signed in, "" when none did
 	Rehearsal *Rehearsal // it is one; nil for everybody else
 
+	Code      string        // the second factor, on the portal; "": none was given
+	NewSecret keep.Secret   // of codes that are set up with this sign-in, of which Code is the first
+	Recovery  []keep.Secret // what came of that
+
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
 	proved  *proved  // the key, where a password must follow
@@ -152,6 +156,9 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, useless, err)
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
+	}
+	if err := a.second(ctx, v, t, holder.Account, started); err != nil {
+		return nil, err
 	}
 	if t.proved != nil {
 		return a.admitBy(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password", true)
@@ -232,7 +239,7 @@ func (a *Accounts) admitBy(ctx context.Context, v Visitor, t *Attempt, account *
 		return nil, err
 	}
 	a.Guard.Succeeded(account.Name, v.Address)
-	*t = Attempt{Key: fingerprint}
+	*t = Attempt{Key: fingerprint, Recovery: t.Recovery}
 	return account, nil
 }
 

@@ -30,16 +30,16 @@ const (
 	codePicture = 220
 )
 
-// Codes are what an authenticator needs to make an operator's one-time codes.
+// Codes are what an authenticator needs to make one-time codes.
 type Codes struct {
 	Secret  keep.Secret // base32
 	URI     keep.Secret // otpauth://
 	Picture []byte      // of the URI, PNG
 }
 
-// NewCodes makes a secret for an operator. Nothing is kept until [Operators.UseCodes]
-// shows that an authenticator has it.
-func (o *Operators) NewCodes(service, name string) (*Codes, error) {
+// NewCodes makes a secret. Nothing is kept until [Operators.UseCodes] or [Accounts.UseCodes] shows that
+// an authenticator has it.
+func NewCodes(service, name string) (*Codes, error) {
 	key, err := totp.Generate(totp.GenerateOpts{Issuer: service, AccountName: name, Period: codeStep})
 	if err != nil {
 		return nil, err
@@ -65,18 +65,37 @@ func (o *Operators) UseCodes(ctx context.Context, v Visitor, name string, secret
 	if operator.CodeSecret != "" {
 		return nil, keep.Refuse(keep.AlreadyThere, "one-time codes are asked for already: switch them off first")
 	}
-	step, ok := stepOf(secret, code)
-	if !ok || len(secret.Reveal()) < codeSecret {
-		return nil, &keep.FieldError{Field: "code", Say: "it is not what this secret gives now: is the clock of your device right?"}
+	step, err := firstStep(secret, code)
+	if err != nil {
+		return nil, err
 	}
 	operator.CodeSecret, operator.CodeStep = secret, step
-	var digests [][]byte
+	recovery, digests := newRecovery()
+	return recovery, o.save(ctx, v, operator.Name, operator, "one-time codes on", []string{"recovery"}, digests)
+}
+
+// firstStep is the time step of a code that shows that an authenticator has a secret.
+func firstStep(secret keep.Secret, code string) (int64, error) {
+	step, ok := stepOf(secret, plainCode(code))
+	if !ok || len(secret.Reveal()) < codeSecret {
+		return 0, &keep.FieldError{Field: "code", Say: "it is not what this secret gives now: is the clock of your device right?"}
+	}
+	return step, nil
+}
+
+// newRecovery makes recovery codes.
+func newRecovery() (codes []keep.Secret, digests [][]byte) {
 	for range recoveryCodes {
 		text := strings.ToLower(rand.Text()[:16])
-		recovery = append(recovery, keep.Secret(text[:4]+"-"+text[4:8]+"-"+text[8:12]+"-"+text[12:]))
+		codes = append(codes, keep.Secret(text[:4]+"-"+text[4:8]+"-"+text[8:12]+"-"+text[12:]))
 		digests = append(digests, digest(keep.Secret(text)))
 	}
-	return recovery, o.save(ctx, v, operator.Name, operator, "one-time codes on", []string{"recovery"}, digests)
+	return codes, digests
+}
+
+// plainCode is a code without what people put between its digits.
+func plainCode(code string) string {
+	return strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
 }
 
 // stepOf finds the time step whose code this is, now or nearly now.
@@ -93,7 +112,7 @@ func stepOf(secret keep.Secret, code string) (int64, bool) {
 // spendCode takes a one-time code or a recovery code, each of which works once, and says
 // which it was. [records.ErrNotFound] when it is neither.
 func (o *Operators) spendCode(ctx context.Context, operator *keep.Operator, code string) (said string, err error) {
-	code = strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
+	code = plainCode(code)
 	if step, ok := stepOf(operator.CodeSecret, code); ok {
 		return "with a one-time code", o.DB.SpendStep(ctx, operator.ID, step)
 	}

@@ -1,0 +1,178 @@
+package portal
+
+import (
+	"context"
+	"encoding/hex"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
+)
+
+// Own is what holders see and change of their own account. Whatever stays after they have left
+// takes the password once more, as now.
+type Own interface {
+	Facts(ctx context.Context) (api.PortalAccount, error)
+	Strength(password keep.Secret) api.Strength
+	SetPassword(ctx context.Context, now, next keep.Secret) error
+	NewCodes(ctx context.Context) (api.Codes, error)
+	UseCodes(ctx context.Context, now, secret keep.Secret, code string) (recovery []keep.Secret, err error)
+	DropCodes(ctx context.Context, now keep.Secret) error
+	AddKeys(ctx context.Context, now keep.Secret, text, label string) error
+	RemoveKey(ctx context.Context, id int64) error
+	// Records are the newest of the account.
+	Records(ctx context.Context) ([]api.AuditRecord, error)
+	// Sheet says how the account is used with other programs, on a host.
+	Sheet(ctx context.Context, host string) (any, error)
+}
+
+func (s *Server) accountRoutes() map[string]func(http.ResponseWriter, *http.Request, *stay) error {
+	at := apiPrefix + "/account"
+	return map[string]func(http.ResponseWriter, *http.Request, *stay) error{
+		"GET " + at:                       s.account,
+		"POST " + at + "/strength":        s.strength,
+		"POST " + at + "/password":        s.setPassword,
+		"POST " + at + "/codes/new":       s.newCodes,
+		"POST " + at + "/codes":           s.useCodes,
+		"POST " + at + "/codes/off":       s.dropCodes,
+		"POST " + at + "/keys":            s.addKeys,
+		"DELETE " + at + "/keys/{id}":     s.removeKey,
+		"DELETE " + at + "/sessions/{id}": s.endSession,
+		"GET " + at + "/records":          s.records,
+		"GET " + at + "/sheet":            s.sheet,
+	}
+}
+
+func (s *Server) account(w http.ResponseWriter, r *http.Request, one *stay) error {
+	facts, err := one.visit.Facts(r.Context())
+	if err != nil {
+		return err
+	}
+	facts.Sessions = []api.PortalSession{}
+	for id, other := range s.stays.of(one.account) {
+		facts.Sessions = append(facts.Sessions, api.PortalSession{ID: id, Address: other.address, Client: other.client, Since: other.since.UTC(), This: other == one})
+	}
+	slices.SortFunc(facts.Sessions, func(a, b api.PortalSession) int { return b.Since.Compare(a.Since) })
+	return write(w, facts)
+}
+
+func (s *Server) strength(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalOwnPassword
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	return write(w, one.visit.Strength(keep.Secret(ask.Next)))
+}
+
+// setPassword ends the account's other sign-ins here.
+func (s *Server) setPassword(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalOwnPassword
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	err := one.visit.SetPassword(r.Context(), keep.Secret(ask.Now), keep.Secret(ask.Next))
+	if err == nil {
+		for _, other := range s.stays.of(one.account) {
+			if other != one {
+				other.cancel(keep.Refuse(keep.AccountChanged, "the password was changed"))
+			}
+		}
+	}
+	return doneWith(w, err)
+}
+
+func (s *Server) newCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
+	codes, err := one.visit.NewCodes(r.Context())
+	if err != nil {
+		return err
+	}
+	return write(w, codes)
+}
+
+func (s *Server) useCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalCodes
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	recovery, err := one.visit.UseCodes(r.Context(), keep.Secret(ask.Now), keep.Secret(ask.Secret), ask.Code)
+	if err != nil {
+		return err
+	}
+	return write(w, api.Recovery{Recovery: reveal(recovery)})
+}
+
+// reveal shows codes to who is to keep them.
+func reveal(secrets []keep.Secret) []string {
+	shown := []string{}
+	for _, one := range secrets {
+		shown = append(shown, one.Reveal())
+	}
+	return shown
+}
+
+func (s *Server) dropCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalNow
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	return doneWith(w, one.visit.DropCodes(r.Context(), keep.Secret(ask.Now)))
+}
+
+func (s *Server) addKeys(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalKey
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	return doneWith(w, one.visit.AddKeys(r.Context(), keep.Secret(ask.Now), ask.Key, ask.Label))
+}
+
+func (s *Server) removeKey(w http.ResponseWriter, r *http.Request, one *stay) error {
+	id, err := strconv.ParseInt(r.PathValue("id"), 10, 64)
+	if err != nil {
+		return errNoAddress
+	}
+	return doneWith(w, one.visit.RemoveKey(r.Context(), id))
+}
+
+// endSession ends a sign-in of the holder's with a browser.
+func (s *Server) endSession(w http.ResponseWriter, r *http.Request, one *stay) error {
+	for id, other := range s.stays.of(one.account) {
+		if id == r.PathValue("id") {
+			other.cancel(goodbye{})
+			return doneWith(w, nil)
+		}
+	}
+	return keep.Refuse(keep.NotFound, "that sign-in has ended")
+}
+
+func (s *Server) records(w http.ResponseWriter, r *http.Request, one *stay) error {
+	found, err := one.visit.Records(r.Context())
+	if err != nil {
+		return err
+	}
+	return write(w, api.Page[api.AuditRecord]{Items: found})
+}
+
+func (s *Server) sheet(w http.ResponseWriter, r *http.Request, one *stay) error {
+	sheet, err := one.visit.Sheet(r.Context(), hostOf(r))
+	if err != nil {
+		return err
+	}
+	return write(w, sheet)
+}
+
+// of are the sign-ins of an account, by what names them to their holder.
+func (s *stays) of(account string) map[string]*stay {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	found := map[string]*stay{}
+	for key, one := range s.by {
+		if one.account == account && time.Now().Before(one.until) {
+			found[hex.EncodeToString(key[:8])] = one
+		}
+	}
+	return found
+}

@@ -1,0 +1,150 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"time"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/desk/office"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/people/signin"
+	"urbankeep/internal/records"
+)
+
+// What holders see and change of their own account on the portal; see [portal.Own].
+
+// newestRecords bounds how much of what happened a holder is shown.
+const newestRecords = 100
+
+// codesName is what authenticators show beside an account's name, where the service has none.
+const codesName = "Urban Keep"
+
+func (v portalVisit) actor(a *keep.Effective) office.Actor {
+	return office.Actor{Account: a.Name, Address: v.visitor.Address, Protocol: keep.Portal, Encrypted: v.visitor.Encrypted}
+}
+
+func (v portalVisit) Facts(ctx context.Context) (api.PortalAccount, error) {
+	a, err := v.holder()
+	if err != nil {
+		return api.PortalAccount{}, err
+	}
+	secret, left, err := v.door.db.CodeSecret(ctx, a.ID)
+	if err != nil {
+		return api.PortalAccount{}, err
+	}
+	keys, err := v.door.office.Keys(ctx, a.Name)
+	shown := api.PortalAccount{Account: a.Name, Password: a.PasswordHash != "", TakesKeys: a.SignInBy.TakesKey() && a.MayUse(keep.SFTP), Codes: secret != "",
+		CodesRequired: a.SecondFactor == keep.FactorRequired, RecoveryLeft: left, Keys: []api.Key{}}
+	for _, k := range keys {
+		shown.Keys = append(shown.Keys, api.KeyOf(k.Key, []string{}))
+	}
+	return shown, err
+}
+
+func (v portalVisit) Strength(password keep.Secret) api.Strength {
+	a, err := v.holder()
+	if err != nil {
+		return api.Strength{}
+	}
+	return api.Strength(signin.Estimate(password, a.Name))
+}
+
+// proved is the holder, once they have shown the password again.
+func (v portalVisit) proved(ctx context.Context, now keep.Secret) (*keep.Effective, error) {
+	a, err := v.holder()
+	if err != nil {
+		return nil, err
+	}
+	return a, v.door.accounts.Prove(ctx, v.visitor, a.Name, now)
+}
+
+func (v portalVisit) SetPassword(ctx context.Context, now, next keep.Secret) error {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return err
+	}
+	if now == next {
+		return &keep.FieldError{Field: "password", Say: "it is the one you have: choose another"}
+	}
+	return v.door.accounts.SetPassword(ctx, v.visitor, a.Name, next)
+}
+
+func (d portalDoor) NewCodes(ctx context.Context, account string) (api.Codes, error) {
+	who, err := d.office.Identity(ctx)
+	if err != nil {
+		return api.Codes{}, err
+	}
+	codes, err := signin.NewCodes(cmp.Or(who.Name, codesName), account)
+	if err != nil {
+		return api.Codes{}, err
+	}
+	return api.Codes{Secret: codes.Secret.Reveal(), URI: codes.URI.Reveal(), Picture: codes.Picture}, nil
+}
+
+func (v portalVisit) NewCodes(ctx context.Context) (api.Codes, error) {
+	a, err := v.holder()
+	if err != nil {
+		return api.Codes{}, err
+	}
+	return portalDoor{v.door}.NewCodes(ctx, a.Name)
+}
+
+func (v portalVisit) UseCodes(ctx context.Context, now, secret keep.Secret, code string) ([]keep.Secret, error) {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return nil, err
+	}
+	return v.door.accounts.UseCodes(ctx, v.visitor, a.Name, secret, code)
+}
+
+func (v portalVisit) DropCodes(ctx context.Context, now keep.Secret) error {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return err
+	}
+	return v.door.accounts.DropCodes(ctx, v.visitor, a.Name)
+}
+
+func (v portalVisit) AddKeys(ctx context.Context, now keep.Secret, text, label string) error {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return err
+	}
+	ask := office.NewKeys{Text: text, Own: true}
+	if label != "" {
+		ask.Rules.Label = &label
+	}
+	_, err = v.door.office.AddKeys(ctx, v.actor(a), a.Name, ask)
+	return err
+}
+
+func (v portalVisit) RemoveKey(ctx context.Context, id int64) error {
+	a, err := v.holder()
+	if err != nil {
+		return err
+	}
+	return v.door.office.RemoveKey(ctx, v.actor(a), a.Name, id)
+}
+
+func (v portalVisit) Records(ctx context.Context) ([]api.AuditRecord, error) {
+	a, err := v.holder()
+	if err != nil {
+		return nil, err
+	}
+	v.door.trail.Settle(ctx)
+	found, _, err := v.door.db.SearchAudit(ctx, records.AuditQuery{Account: a.Name, Since: a.Created.Add(-time.Second), Limit: newestRecords})
+	shown := []api.AuditRecord{}
+	for i := range found {
+		shown = append(shown, api.RecordOf(&found[i]))
+	}
+	return shown, err
+}
+
+func (v portalVisit) Sheet(ctx context.Context, host string) (any, error) {
+	a, err := v.holder()
+	if err != nil {
+		return nil, err
+	}
+	return v.door.office.Handover(ctx, a.Name, host)
+}
