@@ -54,6 +54,9 @@ func (c *city) furnish() error {
 			return err
 		}
 	}
+	if err := c.hang(); err != nil {
+		return err
+	}
 	for month := 1; month <= 12; month++ {
 		if err := c.write(fmt.Sprintf("shared/tide-tables/2026-%02d.txt", month), tideTable(2026, time.Month(month)), 0, c.founded()); err != nil {
 			return err

@@ -177,7 +177,7 @@ func pages(tab context.Context) error {
 func portal(tab context.Context) error {
 	err := chromedp.Do(tab,
 		chromedp.Navigate("http://"+console+"/portal/"), chromedp.WaitVisible(chromedp.CSS("input[name=account]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=account]"), "print-bureau"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "plates-for-print-27"))
+		chromedp.SendKeys(chromedp.CSS("input[name=account]"), "records-desk"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "ledger-of-selwyn-1"))
 	if err != nil {
 		return err
 	}
@@ -186,10 +186,30 @@ func portal(tab context.Context) error {
 			return err
 		}
 	}
-	if err := chromedp.Do(tab, chromedp.Click(chromedp.CSS("form button")), chromedp.WaitVisible(chromedp.CSS("table[aria-label=Files] tbody tr")), chromedp.Sleep(500*time.Millisecond)); err != nil {
-		return err
+	run := func(script string) error { return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](script)) }
+	for _, one := range []struct {
+		name, script, sees string
+	}{
+		{"look-portal-root", `document.querySelector("form button").click()`, "[role=grid] .box .row"},
+		{"page-portal", `location.hash = "/shared/plates"`, "[role=grid] .box .row"},
+		{"page-portal-previews", `location.hash = "/shared/views"; document.querySelector(".pair button:last-child").click()`, ".tile img"},
+		{"look-portal-show", `document.querySelector(".tile .face").click()`, "dialog img"},
+		{"page-portal-account", `document.querySelector("dialog")?.close(); location.hash = "account"`, "#lately"},
+	} {
+		if err := run(one.script); err != nil {
+			return fmt.Errorf("%s: %w", one.name, err)
+		}
+		if err := chromedp.Do(tab, chromedp.WaitVisible(chromedp.CSS(one.sees)), chromedp.Sleep(2*time.Second)); err != nil {
+			return fmt.Errorf("%s: %w", one.name, err)
+		}
+		if strings.HasPrefix(one.name, "look-") && *look == "" {
+			continue // it leads to the next
+		}
+		if err := save(tab, one.name); err != nil {
+			return err
+		}
 	}
-	return save(tab, "page-portal")
+	return nil
 }
 
 // commands runs commands on the demo and draws their output.

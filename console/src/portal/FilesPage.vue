@@ -1,202 +1,316 @@
 <script setup lang="ts">
-import { computed, nextTick, onMounted, onUnmounted, ref } from 'vue'
-import { minute, size } from '@/format'
-import { call, fileAt, join, put, Refusal, zipAt, type Entry, type Folder } from './calls'
+import { computed, nextTick, onMounted, onUnmounted, ref, shallowRef } from 'vue'
+import { size } from '@/format'
+import { archiveAt, call, fileAt, join, lines, parent, Refusal, type Entry, type Folder, type Found } from './calls'
+import FileList from './FileList.vue'
+import { kindOf } from './kinds'
+import LookView from './LookView.vue'
+import SearchSheet from './SearchSheet.vue'
+import { add, dropped, picked as pickedFiles } from './uploads'
+import WhySheet from './WhySheet.vue'
 
 const emit = defineEmits<{ gone: [] }>()
 const folder = ref<Folder | null>(null)
+const entries = shallowRef<Entry[]>([])
+const reading = ref(false)
 const wrong = ref('')
 const find = ref('')
-const doing = ref<{ what: 'folder' | 'rename' | 'delete'; entry?: Entry; text: string } | null>(null)
+const sort = ref<{ by: 'name' | 'size' | 'modified'; down: boolean }>({ by: 'name', down: false })
+const shape = ref<'list' | 'previews'>((localStorage.getItem('portal-shape') as 'list') || 'list')
+const chosen = ref(new Set<string>())
+const current = ref(0)
 const over = ref(false)
-const picked = ref<string[]>([])
-const picker = ref<HTMLInputElement>()
-const field = ref<HTMLInputElement[] | HTMLInputElement>()
-
-type Sending = { name: string; sent: number; size: number; state: 'waits' | 'runs' | 'done' | 'failed' | 'there'; say: string; stop: AbortController; file: File; to: string }
-const sending = ref<Sending[]>([])
+const doing = ref<{ what: 'folder' | 'rename' | 'delete'; text: string } | null>(null)
+const carried = ref<{ from: string; names: string[] } | null>(null)
+const looking = ref(-1)
+const why = ref(false)
+const searching = ref(false)
+const busy = ref('')
+const files = ref<HTMLInputElement>()
+const tree = ref<HTMLInputElement>()
+const field = ref<HTMLInputElement>()
+const list = ref<InstanceType<typeof FileList>>()
 
 const here = () => decodeURIComponent(location.hash.slice(1)) || '/'
+const linkTo = (path: string) => '#' + encodeURIComponent(path).replaceAll('%2F', '/')
 const crumbs = computed(() => {
   const parts = (folder.value?.path ?? '/').split('/').filter(Boolean)
   return parts.map((name, i) => ({ name, path: '/' + parts.slice(0, i + 1).join('/') }))
 })
 const may = (right: string) => folder.value?.may.includes(right) ?? false
-const order = (e: Entry) => (e.kind === 'folder' ? '0' : '1') + e.name.toLowerCase()
-const shown = computed(() =>
-  (folder.value?.entries ?? [])
-    .filter((e) => e.name.toLowerCase().includes(find.value.toLowerCase()))
-    .sort((a, b) => order(a).localeCompare(order(b), undefined, { numeric: true })),
-)
-// A long folder is drawn as far as somebody reads.
-const most = ref(500)
+const compare = new Intl.Collator(undefined, { numeric: true }).compare
+const shown = computed(() => {
+  const text = find.value.trim().toLowerCase()
+  const some = text ? entries.value.filter((e) => e.name.toLowerCase().includes(text)) : entries.value.slice()
+  const { by, down } = sort.value
+  const order = by === 'size' ? (a: Entry, b: Entry) => a.size - b.size : by === 'modified' ? (a: Entry, b: Entry) => (a.modified < b.modified ? -1 : a.modified > b.modified ? 1 : 0) : () => 0
+  const sign = down ? -1 : 1
+  return some.sort((a, b) => (+(b.kind === 'folder') - +(a.kind === 'folder')) || sign * (order(a, b) || compare(a.name, b.name)))
+})
+const selection = computed(() => {
+  const picked = shown.value.filter((e) => chosen.value.has(e.name))
+  return picked.length ? picked : []
+})
+// What a command is about: what is ticked, else the row of the keyboard.
+const meant = () => (selection.value.length ? selection.value : shown.value.slice(current.value, current.value + 1))
+const lookable = computed(() => shown.value.filter((e) => kindOf(e)))
+const room = computed(() => (folder.value?.room ? `${size(folder.value.free)} free of ${size(folder.value.room)}` : ''))
 
 function refuse(error: unknown) {
+  if ((error as Error).name === 'AbortError') return
   if (error instanceof Refusal && error.status === 401) emit('gone')
   else wrong.value = (error as Error).message
 }
-async function load() {
+let stop = new AbortController()
+async function load(keep = false) {
+  stop.abort()
+  stop = new AbortController()
+  const mine = stop
   wrong.value = ''
+  reading.value = true
+  const fresh: Entry[] = []
+  let drawn = 0
   try {
-    folder.value = await call<Folder>('GET', '/folder?path=' + encodeURIComponent(here()))
+    await lines('/folder?path=' + encodeURIComponent(here()), (line) => {
+      if (mine.signal.aborted) return
+      if (!Array.isArray(line)) {
+        folder.value = line
+        return
+      }
+      for (const e of line) fresh.push(e)
+      // What is sorted anew with each screen would take longer than the reading: the first is, then each doubling.
+      if (!keep && fresh.length >= Math.max(200, drawn * 4)) {
+        drawn = fresh.length
+        entries.value = fresh.slice()
+      }
+    }, mine.signal)
+    entries.value = fresh
+    chosen.value = new Set([...chosen.value].filter((name) => fresh.some((e) => e.name === name)))
   } catch (error) {
+    if (!mine.signal.aborted && !keep) {
+      folder.value = error instanceof Refusal && error.status === 401 ? folder.value : null
+      entries.value = []
+    }
     refuse(error)
+  } finally {
+    if (stop === mine) reading.value = false
   }
 }
 async function enter() {
+  if (!location.hash.startsWith('#/') && location.hash !== '') return
   find.value = ''
-  picked.value = []
+  chosen.value = new Set()
   doing.value = null
-  most.value = 500
+  current.value = 0
+  searching.value = why.value = false
+  entries.value = []
+  const from = last
+  last = here()
   await load()
+  const at = from.startsWith(last) ? shown.value.findIndex((e) => join(last, e.name) === from) : -1
+  if (at > 0) current.value = at
+  await nextTick()
+  list.value?.focus()
+}
+let last = ''
+let timer = 0
+function changed(event: Event) {
+  const at = (event as CustomEvent<string>).detail
+  if (at !== folder.value?.path && parent(at) !== folder.value?.path) return
+  clearTimeout(timer)
+  timer = window.setTimeout(() => void load(true), 300)
 }
 onMounted(() => {
   addEventListener('hashchange', enter)
+  addEventListener('changed', changed)
   void enter()
 })
-onUnmounted(() => removeEventListener('hashchange', enter))
-const linkTo = (path: string) => '#' + encodeURIComponent(path).replaceAll('%2F', '/')
+onUnmounted(() => {
+  removeEventListener('hashchange', enter)
+  removeEventListener('changed', changed)
+  stop.abort()
+})
 
-async function act(change: () => Promise<unknown>) {
+async function act(say: string, change: () => Promise<unknown>) {
   wrong.value = ''
+  busy.value = say
   try {
     await change()
     doing.value = null
-    await load()
   } catch (error) {
     refuse(error)
+    if (error instanceof Refusal && error.status === 401) return
+    const text = wrong.value
+    await load(true)
+    wrong.value = text
+    return
+  } finally {
+    busy.value = ''
   }
+  await load(true)
+  list.value?.focus()
 }
-async function begin(what: 'folder' | 'rename' | 'delete', entry?: Entry) {
-  doing.value = { what, entry, text: what === 'rename' ? (entry?.name ?? '') : '' }
+async function ask(what: 'folder' | 'rename' | 'delete') {
+  const name = meant()[0]?.name
+  if (what !== 'folder' && !name) return
+  if (what === 'rename') chosen.value = new Set([name!])
+  doing.value = { what, text: (what === 'rename' && name) || '' }
   await nextTick()
-  const one = Array.isArray(field.value) ? field.value[0] : field.value
-  one?.focus()
+  field.value?.focus()
+  if (what === 'rename') field.value?.setSelectionRange(0, name!.lastIndexOf('.') > 0 ? name!.lastIndexOf('.') : name!.length)
 }
 function finish() {
-  const d = doing.value
-  const at = folder.value?.path ?? '/'
-  if (!d) return
-  if (d.what === 'folder') void act(() => call('POST', '/folders', { path: join(at, d.text) }))
-  if (d.what === 'rename') void act(() => call('POST', '/renames', { path: join(at, d.entry!.name), to: join(at, d.text) }))
-  if (d.what === 'delete') void act(() => call('POST', '/removals', { path: join(at, d.entry!.name) }))
+  const d = doing.value!
+  const at = folder.value!.path
+  if (d.what === 'folder') void act('', () => call('POST', '/folders', { path: join(at, d.text) }))
+  else if (d.what === 'rename') void act('', () => call('POST', '/renames', { path: join(at, meant()[0]!.name), to: join(at, d.text) }))
+  else
+    void act('Deleting…', async () => {
+      for (const e of meant()) await call('POST', '/removals', { path: join(at, e.name), inside: true })
+    })
 }
-
-function add(files: FileList | null | undefined) {
-  for (const file of files ?? []) sending.value.push({ name: file.name, sent: 0, size: file.size, state: 'waits', say: '', stop: new AbortController(), file, to: join(folder.value?.path ?? '/', file.name) })
-  void send()
+async function settle(how: 'renames' | 'copies', into: string, what = carried.value) {
+  carried.value = null
+  if (!what || (what.from === into && how === 'renames')) return
+  await act(how === 'copies' ? 'Copying…' : 'Moving…', async () => {
+    for (const name of what.names) {
+      const to = what.from === into ? join(into, freeName(name)) : join(into, name)
+      await call('POST', '/' + how, { path: join(what.from, name), to })
+    }
+  })
+  chosen.value = new Set()
 }
-let busy = false
-async function send() {
-  if (busy) return
-  busy = true
-  for (let one; (one = sending.value.find((s) => s.state === 'waits')); ) await sendOne(one, false)
-  busy = false
-  await load()
+function freeName(name: string) {
+  const dot = name.lastIndexOf('.')
+  const [stem, end] = dot > 0 ? [name.slice(0, dot), name.slice(dot)] : [name, '']
+  for (let n = 2; ; n++) if (!entries.value.some((e) => e.name === `${stem} (${n})${end}`)) return `${stem} (${n})${end}`
 }
-async function sendOne(one: Sending, replace: boolean) {
-  one.state = 'runs'
-  one.say = ''
-  try {
-    await put(one.to, one.file, replace, (sent) => (one.sent = sent), one.stop.signal)
-    one.state = 'done'
-    one.sent = one.size
-  } catch (error) {
-    const there = error instanceof Refusal && error.reason === 'already-there'
-    one.state = there ? 'there' : 'failed'
-    one.say = there ? 'a file of that name is there' : (error as Error).message
-    if (error instanceof Refusal && error.status === 401) emit('gone')
-  }
+function open(e: Entry) {
+  const at = join(folder.value!.path, e.name)
+  if (e.kind === 'folder') location.hash = linkTo(at)
+  else if (may('download') && kindOf(e)) looking.value = lookable.value.indexOf(e)
+  else if (may('download')) save(fileAt(at))
 }
-const replaceIt = async (one: Sending) => {
-  await sendOne(one, true)
-  await load()
+function save(url: string) {
+  const a = document.createElement('a')
+  a.href = url
+  a.download = ''
+  a.click()
 }
-function pick() {
-  add(picker.value?.files)
-  if (picker.value) picker.value.value = '' // the same file may be picked again
+const archive = (kind: 'zip' | 'tar') => archiveAt(kind, folder.value!.path, selection.value.map((e) => e.name))
+function key(event: KeyboardEvent) {
+  if (event.key === 'F2' && may('rename')) void ask('rename')
+  else if (event.key === 'Delete' && (may('delete') || may('rmdir'))) void ask('delete')
+  else if (event.key === 'Backspace' && folder.value!.path !== '/') location.hash = linkTo(parent(folder.value!.path))
+  else if (event.key === 'Escape' && doing.value) doing.value = null
+  else return
+  event.preventDefault()
 }
-function drop(event: DragEvent) {
+function pick(input: HTMLInputElement | undefined) {
+  if (!input || !folder.value) return
+  add(pickedFiles(input.files, folder.value.path))
+  input.value = '' // the same file may be picked again
+}
+const ours = 'application/x-urbankeep-names'
+function grab(event: DragEvent, e: Entry) {
+  const names = chosen.value.has(e.name) ? selection.value.map((one) => one.name) : [e.name]
+  event.dataTransfer!.setData(ours, JSON.stringify({ from: folder.value!.path, names }))
+  event.dataTransfer!.effectAllowed = 'copyMove'
+}
+const isOurs = (event: DragEvent) => event.dataTransfer?.types.includes(ours)
+async function drop(event: DragEvent, into = folder.value!.path) {
   over.value = false
-  add(event.dataTransfer?.files)
+  const data = event.dataTransfer
+  if (!data) return
+  if (isOurs(event)) {
+    const what = JSON.parse(data.getData(ours))
+    if (into !== what.from) await settle(event.ctrlKey ? 'copies' : 'renames', into, what)
+    return
+  }
+  if (may('upload')) add(await dropped(data, into))
+}
+function turn(to: 'list' | 'previews') {
+  shape.value = to
+  localStorage.setItem('portal-shape', to)
+}
+function reach(f: Found) {
+  searching.value = false
+  location.hash = linkTo(f.kind === 'folder' ? join(f.in, f.name) : f.in)
+}
+function toggle(name: string) {
+  if (!chosen.value.delete(name)) chosen.value.add(name)
 }
 </script>
 
 <template>
-  <nav aria-label="Folder">
-    <a :href="linkTo('/')">Files</a><template v-for="c in crumbs" :key="c.path"> / <a :href="linkTo(c.path)">{{ c.name }}</a></template>
+  <nav class="crumbs" aria-label="Folder">
+    <a :href="linkTo('/')" @dragover.prevent @drop.prevent.stop="drop($event, '/')">Files</a><template v-for="c in crumbs" :key="c.path"> / <a :href="linkTo(c.path)" @dragover.prevent @drop.prevent.stop="drop($event, c.path)">{{ c.name }}</a></template>
   </nav>
   <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
   <template v-if="folder">
     <div class="tools">
-      <button v-if="may('upload')" class="first" @click="picker?.click()">Upload files</button>
-      <button v-if="may('mkdir')" @click="begin('folder')">New folder</button>
-      <a v-if="may('download') && folder.entries.length" class="button" :href="zipAt(folder.path, picked)" download>{{ picked.length ? `Download ${picked.length} as ZIP` : 'Download all as ZIP' }}</a>
-      <input v-if="folder.entries.length > 8" v-model="find" type="search" aria-label="Find in this folder" placeholder="Find in this folder" />
-      <span v-if="folder.free && may('upload')" class="soft">{{ size(folder.free) }} free</span>
-      <input ref="picker" type="file" multiple hidden @change="pick" />
+      <button v-if="may('upload')" class="first" @click="files?.click()">Upload files</button>
+      <button v-if="may('upload') && may('mkdir')" @click="tree?.click()">Upload a folder</button>
+      <button v-if="may('mkdir')" @click="ask('folder')">New folder</button>
+      <a v-if="may('download') && entries.length" class="button" :href="archive('zip')" download>{{ selection.length ? `Download ${selection.length} as ZIP` : 'Download all as ZIP' }}</a>
+      <a v-if="may('download') && entries.length" class="button" :href="archive('tar')" download>as tar</a>
+      <input ref="files" type="file" class="files" multiple hidden @change="pick(files)" />
+      <input ref="tree" type="file" webkitdirectory hidden @change="pick(tree)" />
     </div>
-    <form v-if="doing?.what === 'folder'" class="ask" @submit.prevent="finish">
-      <label>Name of the folder<input ref="field" v-model="doing.text" name="folder" /></label>
-      <button class="first" :disabled="!doing.text">Make it</button><button type="button" @click="doing = null">Cancel</button>
+    <div class="tools">
+      <input v-model="find" type="search" aria-label="Find in this folder" placeholder="Find in this folder" @keydown.down.prevent="list?.focus()" />
+      <button :aria-expanded="searching" @click="searching = !searching">Search below it</button>
+      <span class="pair" role="group" aria-label="Shape"><button :aria-pressed="shape === 'list'" @click="turn('list')">List</button><button :aria-pressed="shape === 'previews'" @click="turn('previews')">Previews</button></span>
+      <span v-if="room" class="soft">{{ room }}</span>
+    </div>
+    <SearchSheet v-if="searching" :path="folder.path" @reach="reach" @gone="emit('gone')" />
+    <div v-if="selection.length || carried" class="tools picked" aria-label="Selection" role="group">
+      <template v-if="carried">
+        <span>{{ carried.names.length === 1 ? carried.names[0] : `${carried.names.length} items` }} to be put down: go to a folder</span>
+        <button v-if="may('rename')" @click="settle('renames', folder.path)">Move here</button><button v-if="may('upload')" @click="settle('copies', folder.path)">Copy here</button><button @click="carried = null">Let go</button>
+      </template>
+      <template v-else>
+        <span>{{ selection.length.toLocaleString('en') }} chosen</span>
+        <button v-if="may('rename') && selection.length === 1" @click="ask('rename')">Rename</button>
+        <button v-if="may('rename') || may('download')" @click="carried = { from: folder.path, names: selection.map((e) => e.name) }">Move or copy</button>
+        <button v-if="may('delete') || may('rmdir')" @click="ask('delete')">Delete</button>
+        <button @click="chosen = new Set()">Choose nothing</button>
+      </template>
+    </div>
+    <form v-if="doing" class="ask" @submit.prevent="finish" @keydown.esc="doing = null">
+      <template v-if="doing.what === 'delete'">
+        <span>{{ meant().length === 1 ? `Delete ${meant()[0]?.name}${meant()[0]?.kind === 'folder' ? ' with all that is in it' : ''}?` : `Delete ${meant().length} items with all that is in them?` }}</span>
+        <button ref="field" class="first">Delete for good</button><button type="button" @click="doing = null">Keep</button>
+      </template>
+      <template v-else>
+        <label>{{ doing.what === 'folder' ? 'Name of the folder' : 'New name' }}<input ref="field" v-model="doing.text" :name="doing.what" spellcheck="false" /></label>
+        <button class="first" :disabled="!doing.text">{{ doing.what === 'folder' ? 'Make it' : 'Rename it' }}</button><button type="button" @click="doing = null">Cancel</button>
+      </template>
     </form>
-    <ul v-if="sending.length" class="sheet sending" aria-label="Uploads">
-      <li v-for="(s, i) in sending" :key="i">
-        <span class="name">{{ s.name }}</span>
-        <progress v-if="s.state === 'runs' || s.state === 'waits'" :value="s.sent" :max="s.size || 1" :aria-label="s.name">{{ s.sent }}</progress>
-        <span :class="{ wrong: s.state === 'failed' || s.state === 'there' }" role="status">{{ s.state === 'done' ? '✓ uploaded' : s.say }}</span>
-        <button v-if="s.state === 'there' && may('overwrite')" class="plain" @click="replaceIt(s)">Replace it</button>
-        <button v-if="s.state === 'failed'" class="plain" @click="replaceIt(s)">Try again</button>
-        <button v-if="s.state === 'runs'" class="plain" @click="s.stop.abort()">Stop</button>
-        <button v-else-if="s.state !== 'waits'" class="plain" @click="sending.splice(i, 1)">Dismiss</button>
-      </li>
-    </ul>
-    <div class="sheet" :class="{ over }" @dragover.prevent="over = may('upload')" @dragleave="over = false" @drop.prevent="may('upload') && drop($event)">
-      <table aria-label="Files">
-        <thead><tr><th v-if="may('download')"><input type="checkbox" aria-label="All" :checked="picked.length > 0 && picked.length === shown.length" @change="picked = picked.length ? [] : shown.map((e) => e.name)" /></th><th>Name</th><th class="number">Size</th><th>Changed, UTC</th><th><span class="hidden">Actions</span></th></tr></thead>
-        <tbody>
-          <tr v-for="e in shown.slice(0, most)" :key="e.name">
-            <td v-if="may('download')"><input v-model="picked" type="checkbox" :value="e.name" :aria-label="e.name" /></td>
-            <td class="name">
-              <form v-if="doing?.what === 'rename' && doing.entry === e" class="ask" @submit.prevent="finish"><input ref="field" v-model="doing.text" name="rename" aria-label="New name" /><button class="first" :disabled="!doing.text">Rename</button><button type="button" @click="doing = null">Cancel</button></form>
-              <a v-else-if="e.kind === 'folder'" :href="linkTo(join(folder.path, e.name))">{{ e.name }}/</a>
-              <a v-else-if="may('download')" :href="fileAt(join(folder.path, e.name))" download>{{ e.name }}</a>
-              <template v-else>{{ e.name }}</template>
-            </td>
-            <td class="number">{{ e.kind === 'folder' ? '' : size(e.size) }}</td>
-            <td>{{ minute(e.modified) }}</td>
-            <td class="acts">
-              <form v-if="doing?.what === 'delete' && doing.entry === e" @submit.prevent="finish"><button ref="field" class="first">Delete for good</button><button type="button" @click="doing = null">Keep</button></form>
-              <template v-else>
-                <button v-if="may('rename')" class="plain" :aria-label="`Rename ${e.name}`" @click="begin('rename', e)">Rename</button>
-                <button v-if="may(e.kind === 'folder' ? 'rmdir' : 'delete')" class="plain" :aria-label="`Delete ${e.name}`" @click="begin('delete', e)">Delete</button>
-              </template>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-      <p v-if="!shown.length" class="none">{{ find ? 'Nothing here has that in its name.' : may('upload') ? 'Nothing is here yet. Drag files here, or upload them.' : 'Nothing is here.' }}</p>
-      <p v-if="shown.length > most" class="none"><button @click="most += 2000">Show more: {{ shown.length - most }} further</button></p>
+    <p v-if="busy" role="status">{{ busy }}</p>
+    <div class="sheet" :class="{ over }" @dragover.prevent="over = may('upload') && !isOurs($event)" @dragleave="over = false" @drop.prevent="drop($event)">
+      <FileList ref="list" v-model:current="current" v-model:sort="sort" :entries="shown" :chosen="chosen" :shape="shape" :folder="folder.path" :draggable="may('rename')" @open="open" @toggle="toggle" @all="chosen = chosen.size === shown.length ? new Set() : new Set(shown.map((e) => e.name))" @key="key" @grab="grab" @drop="(event, e) => drop(event, join(folder!.path, e.name))" />
+      <p v-if="!shown.length && !reading" class="none">{{ find ? 'Nothing here has that in its name.' : may('upload') ? 'Nothing is here yet. Drag files or folders here, or upload them.' : 'Nothing is here.' }}</p>
       <p v-if="folder.cut" class="none">There is more in this folder than a page can show: use a transfer client for it.</p>
     </div>
+    <p class="foot soft"><span>{{ reading ? 'Reading… ' : '' }}{{ shown.length.toLocaleString('en') }} {{ shown.length === 1 ? 'item' : 'items' }}</span> <button class="plain" :aria-expanded="why" @click="why = !why">What may I do here?</button></p>
+    <WhySheet v-if="why" :path="folder.path" :name="selection[0]?.name ?? ''" />
   </template>
+  <LookView v-if="looking >= 0 && lookable[looking]" :folder="folder!.path" :entries="lookable" :at="looking" @move="(at) => (looking = at)" @close="looking = -1; list?.focus()" />
 </template>
 
 <style scoped>
-nav { font-size: 19px; overflow-wrap: anywhere; }
+.crumbs { font-size: 19px; overflow-wrap: anywhere; }
 .tools { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; }
 .tools input[type='search'] { width: auto; flex: 1 1 180px; }
+.tools .soft { margin-left: auto; }
+.picked { background: var(--spruce-wash); border-radius: 4px; padding: 8px 12px; }
+.pair button { border-radius: 0; }
+.pair button[aria-pressed='true'] { background: var(--spruce-wash); font-weight: 600; }
 .ask { display: flex; flex-wrap: wrap; gap: 8px; align-items: end; }
+.ask span { align-self: center; }
 .ask label, .ask input { flex: 1 1 200px; }
-.name { white-space: normal; overflow-wrap: anywhere; min-width: 140px; }
-.acts { text-align: right; }
 .button { text-decoration: none; }
-td input[type='checkbox'], th input[type='checkbox'] { width: 18px; height: 18px; margin: 0; accent-color: var(--spruce); }
 .over { outline: 3px dashed var(--spruce); outline-offset: 4px; }
-.sheet { overflow-x: auto; }
-.sending { list-style: none; margin: 0; padding: 8px 14px; display: grid; gap: 6px; }
-.sending li { display: flex; flex-wrap: wrap; gap: 4px 14px; align-items: center; }
-.sending .name { flex: 1 1 200px; }
-.hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
-td { font-size: 16px; }
+.foot { display: flex; justify-content: space-between; align-items: baseline; margin: 0; }
 </style>

@@ -1,8 +1,11 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref } from 'vue'
 import { call, type Holder } from './calls'
+import AccountPage from './AccountPage.vue'
 import FilesPage from './FilesPage.vue'
+import RecoveryCodes from './RecoveryCodes.vue'
 import SignIn from './SignIn.vue'
+import UploadSheet from './UploadSheet.vue'
 
 const dark = matchMedia('(prefers-color-scheme: dark)')
 const look = () => document.documentElement.classList.toggle('dark', dark.matches)
@@ -10,14 +13,27 @@ look()
 dark.addEventListener('change', look)
 
 const holder = ref<Holder | null>(null)
+const recovery = ref<string[]>([])
 const name = ref('')
+const banner = ref('')
 const known = ref(false)
+const page = ref('')
+const turn = () => (page.value = location.hash === '#account' ? 'account' : 'files')
 onMounted(async () => {
-  name.value = (await call<{ name: string }>('GET', '/door').catch(() => null))?.name ?? ''
+  addEventListener('hashchange', turn)
+  turn()
+  const door = await call<{ name: string; banner: string }>('GET', '/door').catch(() => null)
+  name.value = door?.name ?? ''
+  banner.value = door?.banner ?? ''
   document.title = name.value ? `Files · ${name.value}` : 'Files'
   holder.value = await call<Holder>('GET', '/me').catch(() => null)
   known.value = true
 })
+onUnmounted(() => removeEventListener('hashchange', turn))
+function enter(h: Holder) {
+  recovery.value = h.recovery ?? []
+  holder.value = h
+}
 async function leave() {
   await call('POST', '/sign-out').catch(() => undefined)
   holder.value = null
@@ -28,14 +44,24 @@ async function leave() {
   <main v-if="known" class="portal">
     <header>
       <span class="house">{{ name || 'Urban Keep' }}</span>
-      <template v-if="holder"><span class="soft">{{ holder.account }}</span><button class="plain" @click="leave">Sign out</button></template>
+      <template v-if="holder && !recovery.length">
+        <nav aria-label="Pages"><a href="#/" :aria-current="page === 'files' ? 'page' : undefined">Files</a><a href="#account" :aria-current="page === 'account' ? 'page' : undefined">My account</a></nav>
+        <span class="soft">{{ holder.account }}</span><button class="plain" @click="leave">Sign out</button>
+      </template>
     </header>
-    <FilesPage v-if="holder" @gone="holder = null" />
-    <SignIn v-else @in="(h) => (holder = h)" />
+    <template v-if="holder && recovery.length"><RecoveryCodes :codes="recovery" @kept="recovery = []" /></template>
+    <template v-else-if="holder">
+      <UploadSheet :account="holder.account" />
+      <AccountPage v-if="page === 'account'" :account="holder.account" @gone="holder = null" />
+      <FilesPage v-else @gone="holder = null" />
+    </template>
+    <SignIn v-else :banner="banner" @in="enter" />
   </main>
 </template>
 
 <style scoped>
 header { display: flex; flex-wrap: wrap; align-items: baseline; gap: 6px 16px; border-bottom: 2px solid var(--spruce); padding-bottom: 8px; }
 .house { font-weight: 600; color: var(--spruce); margin-right: auto; }
+nav { display: flex; gap: 14px; }
+nav a[aria-current] { color: var(--ink); font-weight: 600; text-decoration: none; }
 </style>

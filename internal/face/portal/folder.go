@@ -91,6 +91,19 @@ func (s *Server) folder(w http.ResponseWriter, r *http.Request, one *stay) error
 	return write(w, shown)
 }
 
+// stat tells of one file or folder.
+func (s *Server) stat(w http.ResponseWriter, r *http.Request, one *stay) error {
+	at, err := pathOf(r.URL.Query().Get("path"))
+	if err != nil {
+		return err
+	}
+	info, err := one.tree.Stat(at)
+	if err != nil {
+		return err
+	}
+	return write(w, entryOf(info, false))
+}
+
 // each gives what is in a folder, as it is read. [io.EOF] of do ends it.
 func each(ctx context.Context, listing *tree.Listing, do func([]fs.FileInfo) error) error {
 	for ctx.Err() == nil {

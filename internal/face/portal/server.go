@@ -59,6 +59,7 @@ func (s *Server) Prepare() {
 		"POST " + apiPrefix + "/sign-out":      s.signOut,
 		"GET " + apiPrefix + "/me":             s.me,
 		"GET " + apiPrefix + "/folder":         s.folder,
+		"GET " + apiPrefix + "/stat":           s.stat,
 		"GET " + apiPrefix + "/search":         s.search,
 		"GET " + apiPrefix + "/why":            s.why,
 		"POST " + apiPrefix + "/folders":       s.makeFolder,

@@ -36,7 +36,7 @@ func reason(err error) keep.Reason { return keep.FaultOf(err).Reason }
 
 func TestACodeWorksOnceAndOnlyNearItsTime(t *testing.T) {
 	o, v := office(t)
-	codes, err := NewCodes("Urban Keep", "ilse")
+	codes, err := signin.NewCodes("Urban Keep", "ilse")
 	require.NoError(t, err)
 	if left := 30 - time.Now().Unix()%30; left < 3 {
 		time.Sleep(time.Duration(left) * time.Second) // not in the last moment of a step
@@ -79,7 +79,7 @@ func TestACodeWorksOnceAndOnlyNearItsTime(t *testing.T) {
 
 func TestCodesGoWithOneOfThem(t *testing.T) {
 	o, v := office(t)
-	codes, err := NewCodes("Urban Keep", "ilse")
+	codes, err := signin.NewCodes("Urban Keep", "ilse")
 	require.NoError(t, err)
 	code, err := totp.GenerateCode(codes.Secret.Reveal(), time.Now())
 	require.NoError(t, err)
