@@ -113,6 +113,7 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.Call("GET", "/accounts/ann/handover?format=pdf", nil, 422, nil)
 	c.Call("POST", "/accounts/ann/password-link", api.PasswordLinkNew{Days: 99}, 422, nil)
 	c.Call("POST", "/password-links/open", api.PasswordLinkOpen{Secret: "guessed"}, 404, nil)
+	c.Call("DELETE", "/accounts/ann/codes", nil, 204, nil)
 	c.Call("GET", "/accounts/ann/explain?right=upload&path=/x&from=192.0.2.1&at=2026-03-01T00:00:00Z", nil, 200, nil)
 	c.Call("GET", "/accounts/ann/explain?right=fly&path=/x", nil, 422, nil)
 	c.Call("GET", "/accounts/ann/explain?right=upload&path=/x&from=x", nil, 422, nil)

@@ -110,7 +110,7 @@ func TestAHolderWorksOnTheTreeWithABrowser(t *testing.T) {
 	assert.Equal(t, 409, status)
 	folder := h.folder("/plates")
 	require.Len(t, folder.Entries, 1)
-	assert.Equal(t, api.PortalEntry{Name: awkward, Kind: "file", Size: 3_000_000, Modified: folder.Entries[0].Modified}, folder.Entries[0])
+	assert.Equal(t, api.PortalEntry{Name: awkward, Kind: "file", Size: 3_000_000, Modified: folder.Entries[0].Modified, Picture: true}, folder.Entries[0])
 
 	// Whole, in parts, and in parts of what has not changed.
 	status, text = h.do("GET", at, nil)

@@ -9,15 +9,16 @@ import { ending } from './kinds'
 const props = defineProps<{ entries: Entry[]; chosen: Set<string>; shape: 'list' | 'previews'; folder: string; current: number; sort: { by: 'name' | 'size' | 'modified'; down: boolean }; draggable: boolean }>()
 const emit = defineEmits<{ open: [entry: Entry]; toggle: [name: string]; all: []; key: [event: KeyboardEvent]; grab: [event: DragEvent, entry: Entry]; drop: [event: DragEvent, entry: Entry]; 'update:current': [at: number]; 'update:sort': [sort: { by: 'name' | 'size' | 'modified'; down: boolean }] }>()
 
-const box = ref<HTMLElement>()
+const grid = ref<HTMLElement>()
 const width = ref(800)
 const watcher = new ResizeObserver((seen) => (width.value = seen[0]?.contentRect.width ?? 800))
-onMounted(() => watcher.observe(box.value!))
+onMounted(() => watcher.observe(grid.value!))
 onUnmounted(() => watcher.disconnect())
 const columns = computed(() => (props.shape === 'previews' ? Math.max(1, Math.floor(width.value / 168)) : 1))
 const rows = computed(() => Math.ceil(props.entries.length / columns.value))
 const height = computed(() => (props.shape === 'previews' ? 184 : 44))
-const virtual = useVirtualizer(computed(() => ({ count: rows.value, getScrollElement: () => box.value ?? null, estimateSize: () => height.value, overscan: 8 })))
+const margin = computed(() => (props.shape === 'list' ? 40 : 0)) // of the head
+const virtual = useVirtualizer(computed(() => ({ count: rows.value, getScrollElement: () => grid.value ?? null, estimateSize: () => height.value, overscan: 8, scrollMargin: margin.value, scrollPaddingStart: margin.value })))
 watch(height, () => virtual.value.measure())
 const parts = computed(() => virtual.value.getVirtualItems().map((row) => ({ row, cells: props.entries.slice(row.index * columns.value, (row.index + 1) * columns.value).map((e, i) => ({ e, at: row.index * columns.value + i })) })))
 
@@ -30,10 +31,13 @@ function go(to: number) {
 let typed = ''
 let typing = 0
 function key(event: KeyboardEvent) {
-  const page = Math.max(1, Math.floor((box.value!.clientHeight || 400) / height.value)) * columns.value
+  if (event.target !== grid.value && event.key.length > 1 && event.key !== 'Delete' && !event.key.startsWith('Arrow')) return // of a control in it
+  if (event.target instanceof HTMLButtonElement && event.key === ' ') return
+  const page = Math.max(1, Math.floor((grid.value!.clientHeight || 400) / height.value)) * columns.value
   const steps: Record<string, number> = { ArrowDown: columns.value, ArrowUp: -columns.value, PageDown: page, PageUp: -page, Home: -props.entries.length, End: props.entries.length }
   if (columns.value > 1) Object.assign(steps, { ArrowRight: 1, ArrowLeft: -1 })
   const e: Entry | undefined = props.entries[props.current]
+  if (event.key.length > 1 && event.key !== 'Shift') typed = ''
   if (event.key in steps && !event.altKey) {
     if (event.shiftKey && e && !props.chosen.has(e.name)) emit('toggle', e.name)
     go(props.current + steps[event.key]!)
@@ -65,20 +69,19 @@ const by = (what: 'name' | 'size' | 'modified') => emit('update:sort', { by: wha
 const sorted = (what: string) => (props.sort.by === what ? (props.sort.down ? 'descending' : 'ascending') : 'none')
 const hrefOf = (e: Entry) => '#' + encodeURIComponent(join(props.folder, e.name)).replaceAll('%2F', '/')
 const dead = ref(new Set<string>())
-defineExpose({ focus: async () => { await nextTick(); box.value?.focus({ preventScroll: true }) } })
+defineExpose({ focus: async () => { await nextTick(); grid.value?.focus({ preventScroll: true }) } })
 </script>
 
 <template>
-  <div class="list" role="grid" aria-label="Files" :aria-rowcount="entries.length + 1" aria-multiselectable="true">
+  <div ref="grid" class="list" :style="{ height: virtual.getTotalSize() + margin + 2 + 'px' }" role="grid" aria-label="Files" aria-description="Arrows move, Enter opens, space chooses" :aria-rowcount="entries.length + 1" aria-multiselectable="true" tabindex="0" :aria-activedescendant="entries.length ? 'at-' + current : undefined" @keydown="key">
     <div v-if="shape === 'list'" class="row head" role="row">
       <span role="columnheader"><input type="checkbox" aria-label="All" tabindex="-1" :checked="entries.length > 0 && chosen.size === entries.length" @change="emit('all')" /></span>
       <span class="name" role="columnheader" :aria-sort="sorted('name')"><button class="plain" @click="by('name')">Name</button></span>
       <span class="number" role="columnheader" :aria-sort="sorted('size')"><button class="plain" @click="by('size')">Size</button></span>
       <span class="when" role="columnheader" :aria-sort="sorted('modified')"><button class="plain" @click="by('modified')">Changed, UTC</button></span>
     </div>
-    <div ref="box" class="box" :style="{ height: virtual.getTotalSize() + 2 + 'px' }" role="rowgroup" tabindex="0" :aria-activedescendant="entries.length ? 'at-' + current : undefined" aria-label="Files: arrows move, Enter opens, space chooses" @keydown="key">
-      <div :style="{ height: virtual.getTotalSize() + 'px', position: 'relative' }" role="presentation">
-        <div v-for="p in parts" :key="p.row.index" class="band" :style="{ transform: `translateY(${p.row.start}px)`, height: height + 'px' }" role="presentation">
+    <div class="box" role="rowgroup" :style="{ height: virtual.getTotalSize() + 'px' }">
+        <div v-for="p in parts" :key="p.row.index" class="band" :style="{ transform: `translateY(${p.row.start - margin}px)`, height: height + 'px' }" role="presentation">
           <template v-if="shape === 'list'">
             <div v-for="{ e, at } in p.cells" :id="'at-' + at" :key="e.name" class="row" :class="{ current: at === current }" role="row" :aria-rowindex="at + 2" :aria-selected="chosen.has(e.name)" :draggable="draggable" @click="emit('update:current', at)" @dragstart="emit('grab', $event, e)" @dragover="e.kind === 'folder' && $event.preventDefault()" @drop="e.kind === 'folder' && ($event.preventDefault(), $event.stopPropagation(), emit('drop', $event, e))">
               <span role="gridcell"><input type="checkbox" tabindex="-1" :checked="chosen.has(e.name)" :aria-label="e.name" @change="emit('toggle', e.name)" /></span>
@@ -94,16 +97,16 @@ defineExpose({ focus: async () => { await nextTick(); box.value?.focus({ prevent
             </div>
           </div>
         </div>
-      </div>
     </div>
   </div>
 </template>
 
 <style scoped>
-.box { max-height: 62vh; min-height: 2px; overflow: auto; contain: strict; }
+.list { max-height: 64vh; overflow: auto; }
+.box { position: relative; contain: layout; }
 .band { position: absolute; top: 0; left: 0; right: 0; }
 .row { display: grid; grid-template-columns: 40px minmax(0, 1fr) 110px 160px; align-items: center; height: 100%; border-bottom: 1px solid color-mix(in srgb, var(--line) 55%, transparent); }
-.row.head { height: 40px; border-bottom: 1px solid var(--line); font-size: 14px; padding-right: 14px; }
+.row.head { position: sticky; top: 0; z-index: 1; background: var(--sheet); height: 40px; border-bottom: 1px solid var(--line); font-size: 14px; }
 .row > :first-child { text-align: center; }
 .row .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .row .plain { text-align: left; max-width: 100%; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; padding: 4px 0; }
@@ -112,7 +115,7 @@ defineExpose({ focus: async () => { await nextTick(); box.value?.focus({ prevent
 .number { text-align: right; }
 .when { padding-left: 20px; font-size: 15px; color: var(--soft); }
 .current { box-shadow: inset 3px 0 var(--spruce); }
-.box:focus-visible .current { background: var(--spruce-wash); }
+.list:focus-visible .current { background: var(--spruce-wash); }
 [aria-selected='true'] { background: var(--spruce-wash); }
 .row[aria-selected='true'] .when { color: var(--ink); }
 input[type='checkbox'] { width: 18px; height: 18px; margin: 0; accent-color: var(--spruce); }

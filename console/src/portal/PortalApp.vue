@@ -51,7 +51,7 @@ async function leave() {
     </header>
     <template v-if="holder && recovery.length"><RecoveryCodes :codes="recovery" @kept="recovery = []" /></template>
     <template v-else-if="holder">
-      <UploadSheet :account="holder.account" />
+      <UploadSheet :account="holder.account" @gone="holder = null" />
       <AccountPage v-if="page === 'account'" :account="holder.account" @gone="holder = null" />
       <FilesPage v-else @gone="holder = null" />
     </template>

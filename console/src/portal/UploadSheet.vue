@@ -5,6 +5,7 @@ import { call } from './calls'
 import { begin, dismissDone, halt, resume, running, sending, settle, settleAll, stop, taken, total, type Sending } from './uploads'
 
 const props = defineProps<{ account: string }>()
+const emit = defineEmits<{ gone: [] }>()
 type Left = { id: string; path: string; size: number; offset: number; ends: string }
 const left = ref<Left[]>([])
 const open = ref(true)
@@ -18,7 +19,7 @@ async function look() {
   left.value = found.items.filter((l) => !sending.some((s) => s.path === l.path))
 }
 onMounted(() => {
-  begin(props.account, (folder) => dispatchEvent(new CustomEvent('changed', { detail: folder })))
+  begin(props.account, (folder) => dispatchEvent(new CustomEvent('changed', { detail: folder })), () => emit('gone'))
   void look()
 })
 watch(() => sending.length, (now, before) => { if (before === 0 || now === 0) void look() })
@@ -27,7 +28,6 @@ async function drop(l: Left) {
   await look()
 }
 const percent = (part: number, whole: number) => (whole ? Math.floor((part / whole) * 100) : 100)
-addEventListener('beforeunload', (event) => { if (running.value.length) event.preventDefault() })
 const say = (s: Sending) => ({ done: '✓ uploaded', waits: 'waits', runs: `${percent(s.sent, s.size)} %`, checks: 'is being checked', paused: s.say || `paused at ${percent(s.sent, s.size)} %`, there: s.say, failed: s.say })[s.state]
 </script>
 

@@ -29,6 +29,7 @@ const state = reactive({ choice: 'ask' as Choice, signedOut: false })
 let account = ''
 let next = 1
 let changed: (folder: string) => void = () => {}
+let gone: () => void = () => {}
 
 export const taken = computed(() => sending.filter((s) => s.state === 'there'))
 export const running = computed(() => sending.filter((s) => s.state === 'runs' || s.state === 'waits' || s.state === 'checks'))
@@ -44,11 +45,16 @@ export const total = computed(() => {
   return { size, sent, done, all: sending.length }
 })
 
-// begin says whose uploads these are, and who is told when a folder has another file.
-export function begin(name: string, tell: (folder: string) => void) {
+addEventListener('beforeunload', (event) => {
+  if (running.value.length) event.preventDefault()
+})
+
+// begin says whose uploads these are, who is told when a folder has another file, and who when the sign-in has ended.
+export function begin(name: string, tell: (folder: string) => void, ended: () => void) {
   if (account && account !== name) stopAll()
   account = name
   changed = tell
+  gone = ended
   if (state.signedOut) {
     state.signedOut = false
     for (const s of sending) if (s.state === 'paused') resume(s)
@@ -106,6 +112,7 @@ function failed(s: Sending, error: unknown) {
     s.state = 'paused'
     s.say = 'goes on when you have signed in again'
     state.signedOut = true
+    gone()
   } else {
     s.state = 'failed'
     s.say = why.message

@@ -77,3 +77,20 @@ func (o *Office) LinkPassword(ctx context.Context, who Actor, name string, mustC
 	}
 	return secret, o.record(who, keep.PasswordLinked, e.Name, "works until "+moment(time.Now().Add(life)))
 }
+
+// DropCodes has the portal ask an account for one-time codes no more, until its holder sets them up again.
+func (o *Office) DropCodes(ctx context.Context, who Actor, name string) error {
+	a, err := o.Account(ctx, name)
+	if err != nil {
+		return err
+	}
+	secret, _, err := o.DB.CodeSecret(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	if secret == "" {
+		signin.NothingChanged(ctx)
+		return nil
+	}
+	return o.recorded(ctx, who, keep.FactorSet, a.Name, "one-time codes off", func(ctx context.Context) error { return o.DB.DropCodeSecret(ctx, a.ID) })
+}

@@ -248,6 +248,7 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 	tree.declareChange(flags)
 	var ungroup command.List
 	flags.Var(&ungroup, "ungroup", "take it out of this `group`; may be given several times")
+	noCodes := flags.Bool("no-codes", false, "the portal asks for no one-time codes until its holder sets them up again, who has lost what makes them")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		var now api.Account
 		if err := c.call(ctx, http.MethodGet, "/accounts/"+name(args[0]), nil, &now); err != nil {
@@ -276,6 +277,11 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 		}
 		if *password.ask {
 			ask.Password = &text
+		}
+		if *noCodes {
+			if err := c.call(ctx, http.MethodDelete, "/accounts/"+name(args[0])+"/codes", nil, nil); err != nil {
+				return err
+			}
 		}
 		var made api.AccountMade
 		if err := c.call(ctx, http.MethodPatch, "/accounts/"+name(args[0]), ask, &made); err != nil {

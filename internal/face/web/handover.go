@@ -57,3 +57,12 @@ func (s *Server) openPassword(c *gin.Context) error {
 	c.JSON(http.StatusOK, api.PasswordShown{Account: account, Password: password.Reveal()})
 	return nil
 }
+
+// dropAccountCodes helps a holder who has lost what makes one-time codes.
+func (s *Server) dropAccountCodes(c *gin.Context) error {
+	if err := s.Office.DropCodes(c.Request.Context(), actor(c), c.Param("name")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}

@@ -175,6 +175,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.DELETE("/accounts/:name", s.handle(s.deleteAccount))
 	known.GET("/accounts/:name/handover", s.handle(s.handover))
 	known.POST("/accounts/:name/password-link", s.handle(s.linkPassword))
+	known.DELETE("/accounts/:name/codes", s.handle(s.dropAccountCodes))
 	known.GET("/accounts/:name/explain", s.handle(s.explain))
 	known.POST("/accounts/:name/suspend", s.handle(s.suspend))
 	known.POST("/accounts/:name/resume", s.handle(s.resume))
