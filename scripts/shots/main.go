@@ -136,7 +136,7 @@ func pages(tab context.Context) error {
 		name string
 	}{
 		{"/", "tr.moves", "page-overview"},
-		{"/transfers", "tr.moves", "page-transfers"},
+		{"/transfers", "tr.moves", "look-transfers"},
 		{"/traffic?by=account", "[role=img] svg path", "page-traffic"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
@@ -148,6 +148,9 @@ func pages(tab context.Context) error {
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
 	} {
+		if strings.HasPrefix(p.name, "look-") && *look == "" {
+			continue
+		}
 		if err := page(tab, p.path, p.wait, p.name); err != nil {
 			return err
 		}
@@ -194,7 +197,7 @@ func portal(tab context.Context) error {
 		{"page-portal", `location.hash = "/shared/plates"`, "[role=grid] .box .row"},
 		{"page-portal-previews", `location.hash = "/shared/views"; document.querySelector(".pair button:last-child").click()`, ".tile img"},
 		{"look-portal-show", `document.querySelector(".tile .face").click()`, "dialog img"},
-		{"page-portal-account", `document.querySelector("dialog")?.close(); location.hash = "account"`, "#lately"},
+		{"look-portal-account", `document.querySelector("dialog")?.close(); location.hash = "account"`, "#lately"},
 	} {
 		if err := run(one.script); err != nil {
 			return fmt.Errorf("%s: %w", one.name, err)
