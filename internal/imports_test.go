@@ -57,7 +57,7 @@ var walls = map[string][]string{
 	"people/signin":   {"net/http"},
 	"desk/office":     {"net/http", "database/sql"},
 	"desk/checkup":    {"records", "people", "net/http", "database/sql"},
-	"desk/rehearse":   {"records", "files", "net/http"},
+	"desk/rehearse":   {"records", "files"},
 	"desk/handover":   {"context", "records", "net", "net/http", "os"},
 }
 

@@ -158,7 +158,7 @@ func TestARehearsalShowsWhatEnforcementDoesAndLeavesNoTrace(t *testing.T) {
 		seen[try.Listener+" "+try.Expected]++
 		assert.Equal(t, try.Expected, try.Observed, "%+v", try)
 	}
-	for _, l := range []string{"ftp", "ftps", "sftp"} {
+	for _, l := range []string{"ftp", "ftps", "sftp", "web"} {
 		assert.Greater(t, seen[l+" allowed"], 5, l)
 		assert.Greater(t, seen[l+" refused"], 10, l)
 	}
@@ -184,7 +184,7 @@ func TestARehearsalShowsWhatEnforcementDoesAndLeavesNoTrace(t *testing.T) {
 
 	k.Must(nil, "account", "suspend", "ann")
 	k.Must(&r, "rehearse", "ann")
-	require.Len(t, r.Tries, 3, "a suspended account must be refused, and is")
+	require.Len(t, r.Tries, 4, "a suspended account must be refused, and is")
 	k.Must(nil, "account", "resume", "ann")
 	k.Must(nil, "gate", "set", "-deny", "127.0.0.1")
 	k.Must(&r, "rehearse", "ann")

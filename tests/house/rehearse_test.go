@@ -27,7 +27,7 @@ func TestARehearsalFindsWhatIsNotAsItShouldBe(t *testing.T) {
 	told.Grants = []keep.Grant{{Path: "/", Rights: keep.List | keep.Delete | keep.Upload, Never: []string{"*.exe"}}}
 	scratch := t.TempDir()
 	var stages []rehearse.Listener
-	for _, l := range []keep.Listener{{Name: "ftp", Protocol: keep.FTP}, {Name: "ftps", Protocol: keep.FTPS}, {Name: "sftp", Protocol: keep.SFTP}} {
+	for _, l := range []keep.Listener{{Name: "ftp", Protocol: keep.FTP}, {Name: "ftps", Protocol: keep.FTPS}, {Name: "sftp", Protocol: keep.SFTP}, {Name: "web", Protocol: keep.Web, Encryption: keep.EncryptionOff}} {
 		secret, withdraw := k.Office.Accounts.Issue(&signin.Rehearsal{Account: "ann", Operator: "test", Folder: scratch})
 		defer withdraw()
 		stages = append(stages, rehearse.Listener{Listener: l, Dial: k.Address(l.Name), Secret: secret, Open: true})
@@ -41,7 +41,7 @@ func TestARehearsalFindsWhatIsNotAsItShouldBe(t *testing.T) {
 		}
 	}
 	want := map[string]string{}
-	for _, l := range []string{"ftp", "ftps", "sftp"} {
+	for _, l := range []string{"ftp", "ftps", "sftp", "web"} {
 		want[l+" download "], want[l+" mkdir "], want[l+" upload .exe"] = "allowed", "allowed", "allowed"
 		want[l+" delete "] = "refused"
 	}

@@ -87,7 +87,9 @@ func TestPicturesAreDrawnSmallAndHostileOnesHarmNobody(t *testing.T) {
 		put(t, k, name, content)
 	}
 	h := in(t, k, "ann")
-	preview := func(name string, side int) (int, []byte) { return h.do("GET", fmt.Sprintf("preview/%s?side=%d", name, side), nil) }
+	preview := func(name string, side int) (int, []byte) {
+		return h.do("GET", fmt.Sprintf("preview/%s?side=%d", name, side), nil)
+	}
 	for name, want := range map[string]image.Point{"a.jpg": {320, 160}, "b.png": {100, 50}, "c.jpg": {160, 320}} {
 		for range 2 { // drawn, then kept
 			status, text := preview(name, 320)

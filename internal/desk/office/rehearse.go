@@ -53,7 +53,7 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name string) ([]rehear
 	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch}
 	var stages []rehearse.Listener
 	for _, l := range listeners {
-		if l.Protocol == keep.Web {
+		if l.Protocol == keep.Web && (!l.Serves(keep.PortalFace) || l.Redirect != "") {
 			continue
 		}
 		address, _, _ := o.Live.Watch(l.Name)

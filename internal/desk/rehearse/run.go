@@ -82,16 +82,20 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 		return nil, fmt.Errorf("plant the files of the rehearsal: %w", err)
 	}
 	now := time.Now()
-	in := Try{Protocol: l.Protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(l.Protocol)}
+	protocol := l.Protocol
+	if protocol == keep.Web {
+		protocol = keep.Portal
+	}
+	in := Try{Protocol: protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(protocol)}
 	switch closed := e.Closed(now); {
 	case !l.Open:
 		in.Expected, in.Why = false, "the network rules do not let this machine in"
 	case closed != nil:
 		in.Expected, in.Why = false, closed.Say
-	case !e.MayUse(l.Protocol):
-		in.Expected, in.Why = false, "the account may not sign in over "+string(l.Protocol)
+	case !e.MayUse(protocol):
+		in.Expected, in.Why = false, "the account may not sign in over "+string(protocol)
 	}
-	if in.Expected && l.Encryption == keep.EncryptionOff && e.Encryption == keep.EncryptionRequired {
+	if in.Expected && protocol.IsFTP() && l.Encryption == keep.EncryptionOff && e.Encryption == keep.EncryptionRequired {
 		in.Expected, in.Why = false, "the account may not sign in without encryption, and the listener has none"
 	}
 	c, err := dial(ctx, e.Name, l)
@@ -103,7 +107,7 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 	defer c.close()
 	policy := keep.NewPolicy(e)
 	for _, s := range steps {
-		t := Try{Protocol: l.Protocol, Listener: l.Name, Does: s.does, Path: s.at}
+		t := Try{Protocol: protocol, Listener: l.Name, Does: s.does, Path: s.at}
 		t.Expected, t.Why = s.expect(policy, time.Now())
 		err := s.try(c, s.at, s.to)
 		t.Observed = observed(err)
@@ -141,9 +145,12 @@ func dial(ctx context.Context, account string, l Listener) (client, error) {
 		return nil, err
 	}
 	var c client
-	if l.Protocol == keep.SFTP {
+	switch l.Protocol {
+	case keep.SFTP:
 		c, err = signInSFTP(raw, account, l.Secret)
-	} else {
+	case keep.Web:
+		c, err = signInPortal(raw, account, l)
+	default:
 		c, err = signInFTP(raw, account, l)
 	}
 	if err != nil {
