@@ -117,6 +117,33 @@ type PortalAccount struct {
 	RecoveryLeft  int             `json:"recoveryLeft"`
 	Keys          []Key           `json:"keys"`
 	Sessions      []PortalSession `json:"sessions"`
+	Tokens        []PortalToken   `json:"tokens"`
+	Passkeys      []Passkey       `json:"passkeys"`
+}
+
+// PortalToken stands for the account in scripts.
+type PortalToken struct {
+	ID       string     `json:"id"`
+	Label    string     `json:"label"`
+	Path     string     `json:"path"`   // it reaches this folder and what is below it
+	Rights   []string   `json:"rights"` // and may do so much
+	Created  time.Time  `json:"created"`
+	Expires  time.Time  `json:"expires"`
+	LastUsed *time.Time `json:"lastUsed,omitempty"`
+}
+
+// PortalTokenNew asks for a token.
+type PortalTokenNew struct {
+	Now    string   `json:"now"`
+	Label  string   `json:"label"`
+	Path   string   `json:"path"`
+	Rights []string `json:"rights"`
+	Days   int      `json:"days"`
+}
+
+// PortalTokenMade is a token, shown this once.
+type PortalTokenMade struct {
+	Token string `json:"token"`
 }
 
 // PortalSession is a sign-in with a browser.

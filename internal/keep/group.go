@@ -41,6 +41,7 @@ type Effective struct {
 	Terms          // in force
 	Mounts []Mount // its own and those of its groups, {group} replaced; a path that two bring is the first's
 	Grants []Grant // its own, and those of its groups on other paths
+	scope  *Scope  // narrows it further; nil: it is as it is
 	from   []string
 	passed []Grant // of groups, on paths on which the account has its own
 }

@@ -17,6 +17,7 @@ type Policy struct {
 	upload  int64    // the largest file, bytes; 0: any size
 	umask   Mode
 	idle    time.Duration
+	scope   *Scope // nil: all that the account may
 }
 
 // ground is a folder with grants on it.
@@ -76,7 +77,7 @@ func (p *Policy) Umask(m *Mount) Mode {
 
 // NewPolicy prepares the decisions for an account.
 func NewPolicy(e *Effective) *Policy {
-	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration()}
+	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration(), scope: e.scope}
 	sort.SliceStable(p.mounts, func(i, j int) bool { return len(p.mounts[i].At) > len(p.mounts[j].At) })
 	for _, g := range e.Grants {
 		ready := prepared{Grant: g}
@@ -109,6 +110,7 @@ type Verdict struct {
 	ground *ground // the folder whose grants decided; nil: none covers the path
 	name   string  // what filters were held against, "" for a folder
 	now    time.Time
+	scope  *Scope // when it is what refuses
 }
 
 // onFolders are the rights whose path is a folder, so that no filter is held
@@ -166,6 +168,8 @@ func (p *Policy) decide(right Rights, at, name string, now time.Time) Verdict {
 		v.Reason = NoRight
 	case v.Mount != nil && v.Mount.ReadOnly && !readOnly.Has(right):
 		v.Reason = ReadOnlyMount
+	case !p.scope.holds(right, at):
+		v.Reason, v.scope = NoRight, p.scope
 	default:
 		v.Allowed = true
 	}
@@ -178,6 +182,8 @@ func (v Verdict) String() string {
 	switch {
 	case v.Allowed:
 		return fmt.Sprintf("%s on %s is allowed: %s", right, v.Path, v.because(func(*prepared) string { return "" }))
+	case v.scope != nil:
+		return fmt.Sprintf("%s on %s is refused: only %s is given here", right, v.Path, v.scope)
 	case v.Reason == ReadOnlyMount:
 		return fmt.Sprintf("%s is refused: %s is mounted read-only", right, v.Mount.At)
 	case v.ground == nil:
@@ -189,7 +195,7 @@ func (v Verdict) String() string {
 // Explain says the verdict to operators: with the groups that the grants are from.
 func (v Verdict) Explain() string {
 	text := v.String()
-	if v.ground == nil || v.Reason == ReadOnlyMount {
+	if v.ground == nil || v.scope != nil || v.Reason == ReadOnlyMount {
 		return text
 	}
 	head, _, _ := strings.Cut(text, ": ")
@@ -233,6 +239,9 @@ func (v Verdict) Fault() error {
 // Any reports whether some right is held on the path or anywhere below it, at
 // some time and for some names: such a folder may be entered.
 func (p *Policy) Any(at string) bool {
+	if p.scope != nil && !Covers(p.scope.Path, at) && !Covers(at, p.scope.Path) {
+		return false
+	}
 	decided := false
 	for i := range p.grounds {
 		g := &p.grounds[i]

@@ -3,10 +3,13 @@ package service
 import (
 	"cmp"
 	"context"
+	"strings"
 	"time"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/desk/office"
+	"urbankeep/internal/face/portal"
+	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
@@ -39,7 +42,97 @@ func (v portalVisit) Facts(ctx context.Context) (api.PortalAccount, error) {
 	for _, k := range keys {
 		shown.Keys = append(shown.Keys, api.KeyOf(k.Key, []string{}))
 	}
+	if err != nil {
+		return shown, err
+	}
+	passkeys, err := v.door.db.AccountPasskeys(ctx, a.ID)
+	if err != nil {
+		return shown, err
+	}
+	shown.Passkeys = []api.Passkey{}
+	for _, p := range passkeys {
+		shown.Passkeys = append(shown.Passkeys, api.Passkey{ID: p.ID, Label: p.Label, Host: p.Host, Created: p.Created.UTC(), LastUsed: api.Known(p.LastUsed)})
+	}
+	tokens, err := v.door.db.AccountTokens(ctx, a.ID, time.Now())
+	shown.Tokens = []api.PortalToken{}
+	for _, t := range tokens {
+		shown.Tokens = append(shown.Tokens, api.PortalToken{ID: t.ID, Label: t.Label, Path: t.Scope.Path, Rights: t.Scope.Rights.Names(), Created: t.Created.UTC(), Expires: t.Expires.UTC(), LastUsed: api.Known(t.LastUsed)})
+	}
 	return shown, err
+}
+
+// site is where the browser has the portal, under the name of the organisation.
+func (d *door) site(ctx context.Context, at portal.Site) signin.Site {
+	who, err := d.office.Identity(ctx)
+	if err != nil || who.Name == "" {
+		who.Name = codesName
+	}
+	return signin.Site{Name: who.Name, Origin: at.Origin, Host: at.Host}
+}
+
+func (v portalVisit) AskPasskey(ctx context.Context, at portal.Site) (api.PasskeyAsk, error) {
+	id, options, err := v.door.accounts.AskPasskey(v.visitor, v.door.site(ctx, at))
+	return api.PasskeyAsk{ID: id, Options: options}, err
+}
+
+func (v portalVisit) ByPasskey(ctx context.Context, at portal.Site, id string, response []byte) (*tree.Tree, error) {
+	a, err := v.door.accounts.ByPasskey(ctx, v.visitor, &v.attempt, v.door.site(ctx, at), id, response)
+	if err != nil {
+		return nil, err
+	}
+	return v.enter(ctx, a)
+}
+
+func (v portalVisit) NewPasskey(ctx context.Context, now keep.Secret, at portal.Site) (api.PasskeyAsk, error) {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return api.PasskeyAsk{}, err
+	}
+	id, options, err := v.door.accounts.NewPasskey(ctx, v.visitor, v.door.site(ctx, at), a)
+	return api.PasskeyAsk{ID: id, Options: options}, err
+}
+
+func (v portalVisit) AddPasskey(ctx context.Context, at portal.Site, id, label string, response []byte) error {
+	a, err := v.holder()
+	if err != nil {
+		return err
+	}
+	return v.door.accounts.AddPasskey(ctx, v.visitor, v.door.site(ctx, at), a, id, label, response)
+}
+
+func (v portalVisit) DropPasskey(ctx context.Context, id string) error {
+	a, err := v.holder()
+	if err != nil {
+		return err
+	}
+	return v.door.accounts.DropPasskey(ctx, v.visitor, a, id)
+}
+
+func (v portalVisit) AddToken(ctx context.Context, now keep.Secret, ask api.PortalTokenNew) (keep.Secret, error) {
+	a, err := v.proved(ctx, now)
+	if err != nil {
+		return "", err
+	}
+	scope := keep.Scope{}
+	if scope.Path, err = keep.CleanPath("/", ask.Path); err != nil {
+		return "", &keep.FieldError{Field: "path", Say: "that is no path of a folder: " + err.Error()}
+	}
+	if scope.Rights, err = keep.ParseRights(strings.Join(ask.Rights, ",")); err != nil {
+		return "", &keep.FieldError{Field: "rights", Say: err.Error()}
+	}
+	return v.door.accounts.NewToken(ctx, v.visitor, a.Name, ask.Label, scope, time.Duration(ask.Days)*24*time.Hour)
+}
+
+// DropToken ends a token, and what it let in.
+func (v portalVisit) DropToken(ctx context.Context, id string) error {
+	a, err := v.holder()
+	if err == nil {
+		err = v.door.accounts.DropToken(ctx, v.visitor, a.Name, id)
+	}
+	if err == nil {
+		v.door.EndKey(a.Name, id, keep.Refuse(keep.AccountChanged, "the token was ended"))
+	}
+	return err
 }
 
 func (v portalVisit) Strength(password keep.Secret) api.Strength {

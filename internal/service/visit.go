@@ -99,7 +99,8 @@ type visit struct {
 	account *keep.Effective
 	tree    *tree.Tree
 	session *traffic.Session
-	key     string // fingerprint of the key it signed in with, "" for none
+	key     string      // fingerprint of the key it signed in with, "" for none
+	scope   *keep.Scope // it is held to; nil: all that the account may
 	since   time.Time
 	ends    *time.Timer // when the account's time does; nil: never
 
@@ -125,6 +126,19 @@ func (v portalVisit) SignIn(ctx context.Context, ask portal.SignIn) (*tree.Tree,
 	v.attempt.Code, v.attempt.NewSecret = ask.Code, ask.NewSecret
 	opened, err := v.visit.SignIn(ctx, ask.Account, ask.Password)
 	return opened, v.attempt.Recovery, err
+}
+
+func (v portalVisit) ByToken(ctx context.Context, secret keep.Secret) (*tree.Tree, time.Time, error) {
+	a, token, err := v.door.accounts.ByToken(ctx, v.visitor, &v.attempt, secret)
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	v.mu.Lock()
+	v.scope = &token.Scope
+	v.mu.Unlock()
+	v.attempt.Key = token.ID // what is removed ends what it let in
+	opened, err := v.enter(ctx, a)
+	return opened, token.Expires, err
 }
 
 func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error) {
@@ -338,7 +352,7 @@ func (d *door) Renew(account *keep.Effective) {
 		}
 		v.mu.Lock()
 		if v.account != nil && slices.EqualFunc(v.account.Mounts, account.Mounts, sameFolder) {
-			v.tree.Renew(account)
+			v.tree.Renew(account.Within(v.scope))
 			v.session.Limit(speedsOf(account))
 			v.account = account
 			v.watchEnd()

@@ -1,12 +1,9 @@
 package console_test
 
 import (
-	"context"
 	"net"
 	"testing"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 
@@ -14,25 +11,13 @@ import (
 	"urbankeep/tests/testkit"
 )
 
-// device gives the browser something that keeps passkeys and knows its owner.
-func device(t *testing.T, p *browser.Page) {
-	p.Do(func(ctx context.Context, tab *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, tab, webauthn.Enable, webauthn.EnableParams{})
-		if err == nil {
-			_, err = cdp.Call(ctx, tab, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
-				Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
-		}
-		return chromedp.Void{}, err
-	})
-}
-
 func TestAnOperatorSignsInByPasskey(t *testing.T) {
 	k := testkit.Start(t)
 	k.AddOperator("ilse", "owner")
 	_, port, _ := net.SplitHostPort(k.ConsoleAddress())
 	console := "http://localhost:" + port + "/console/"
 	p := browser.On(t)
-	device(t, p)
+	p.Device()
 	p.Do(chromedp.Navigate(console + "operators"))
 	p.Fill(`input[name="operator"]`, "ilse")
 	p.Fill(`input[name="password"]`, testkit.Password)

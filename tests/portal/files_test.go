@@ -28,6 +28,7 @@ type holder struct {
 	t    *testing.T
 	base string
 	http *http.Client
+	doc  *testkit.Caller // holds what is answered to the description
 }
 
 func newHolder(t *testing.T, k *testkit.Keep) *holder {
@@ -35,7 +36,7 @@ func newHolder(t *testing.T, k *testkit.Keep) *holder {
 	require.NoError(t, err)
 	transport := &http.Transport{}
 	t.Cleanup(transport.CloseIdleConnections)
-	return &holder{t, "http://" + k.Address("web") + "/portal/", &http.Client{Jar: jar, Transport: transport, Timeout: testkit.Patience}}
+	return &holder{t, "http://" + k.Address("web") + "/portal/", &http.Client{Jar: jar, Transport: transport, Timeout: testkit.Patience}, testkit.Described(t, "../../internal/face/portal/openapi.yaml")}
 }
 
 // do sends a request; it gives the status and what came.
@@ -66,6 +67,9 @@ func (h *holder) do(method, path string, body any, headers ...string) (int, []by
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)
 	require.NoError(h.t, err)
+	if kind := response.Header.Get("Content-Type"); strings.HasPrefix(path, "api/v1/") && strings.Contains(kind, "json") && !strings.Contains(kind, "jsonl") && response.StatusCode != http.StatusNotFound {
+		h.doc.Hold(request, response, text)
+	}
 	return response.StatusCode, text
 }
 

@@ -193,6 +193,7 @@ func TestAnObjectStoreThatIsKilledLosesNoAcknowledgedUpload(t *testing.T) {
 	file, content := testkit.File(t, 6_000_000)
 	stop := make(chan struct{})
 	done := make(chan []string)
+	var count atomic.Int32
 	go func() {
 		var acknowledged []string
 		for n := 0; ; n++ {
@@ -205,11 +206,14 @@ func TestAnObjectStoreThatIsKilledLosesNoAcknowledgedUpload(t *testing.T) {
 			name := "/f" + string(rune('a'+n%26)) + string(rune('a'+n/26%26))
 			if _, err := k.Curl("ann", "ftps", name, "-T", file); err == nil {
 				acknowledged = append(acknowledged, name)
+				count.Add(1)
 			}
 		}
 	}()
 	for range 2 {
-		time.Sleep(1500 * time.Millisecond)
+		before := count.Load()
+		require.Eventually(t, func() bool { return count.Load() > before }, testkit.Patience, 10*time.Millisecond, "waited for an upload")
+		time.Sleep(200 * time.Millisecond) // into the next
 		swift.Kill()
 		time.Sleep(500 * time.Millisecond)
 		swift.Revive()

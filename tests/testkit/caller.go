@@ -33,17 +33,24 @@ type Caller struct {
 }
 
 func NewCaller(t *testing.T, k *Keep) *Caller {
-	text, err := os.ReadFile("../../internal/face/web/openapi.yaml")
+	c := Described(t, "../../internal/face/web/openapi.yaml")
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	client := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{}}
+	t.Cleanup(client.CloseIdleConnections)
+	c.Base, c.HTTP = "http://"+k.ConsoleAddress(), client
+	return c
+}
+
+// Described is a caller that only holds what others call to a description.
+func Described(t *testing.T, file string) *Caller {
+	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	doc, err := openapi3.NewLoader().LoadFromData(text)
 	require.NoError(t, err)
 	router, err := legacy.NewRouter(doc)
 	require.NoError(t, err)
-	jar, err := cookiejar.New(nil)
-	require.NoError(t, err)
-	client := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{}}
-	t.Cleanup(client.CloseIdleConnections)
-	return &Caller{t, "http://" + k.ConsoleAddress(), client, doc, router, map[string]bool{}}
+	return &Caller{t: t, Doc: doc, router: router, Seen: map[string]bool{}}
 }
 
 // Call makes a request, checks the answer's status and shape, and reads it.

@@ -78,7 +78,7 @@ func TestWebListenersChangeWhileWhatRunsGoesOn(t *testing.T) {
 		refused(change)
 	}
 	c.Call("DELETE", "/listeners/web", nil, 409, nil)
-	c.Call("PATCH", "/listeners/web", `{"banner": "x"}`, 422, nil)
+	c.Call("PATCH", "/listeners/web", `{"encryption": "optional"}`, 422, nil)
 	more()
 	// By another way it may be done, and what is meant is done at once.
 	k.Must(nil, "listener", "set", "second", "-hosts", "files.example.org")

@@ -4,13 +4,15 @@ import { minute } from '@/format'
 import { call, Refusal } from './calls'
 import OwnCodes from './OwnCodes.vue'
 import OwnKeys, { type OwnKey } from './OwnKeys.vue'
+import OwnPasskeys, { type OwnPasskey } from './OwnPasskeys.vue'
 import OwnPassword from './OwnPassword.vue'
+import OwnTokens, { type OwnToken } from './OwnTokens.vue'
 
 defineProps<{ account: string }>()
 const emit = defineEmits<{ gone: [] }>()
 type Session = { id: string; address: string; client: string; since: string; this: boolean }
-type Facts = { password: boolean; takesKeys: boolean; codes: boolean; codesRequired: boolean; recoveryLeft: number; keys: OwnKey[]; sessions: Session[] }
-type Row = { id: number; time: string; action: string; path: string; outcome: string; protocol: string; address: string; detail: string }
+type Facts = { password: boolean; takesKeys: boolean; codes: boolean; codesRequired: boolean; recoveryLeft: number; keys: OwnKey[]; passkeys: OwnPasskey[]; tokens: OwnToken[]; sessions: Session[] }
+type Row = { seq: number; at: string; action: string; path: string; outcome: string; protocol: string; address: string; detail: string }
 type Section = { title: string; rows: { label: string; text: string }[]; commands: { for: string; line: string }[] }
 const facts = ref<Facts | null>(null)
 const rows = ref<Row[]>([])
@@ -48,7 +50,9 @@ async function end(s: Session) {
   <template v-if="facts">
     <OwnPassword v-if="facts.password" />
     <OwnCodes v-if="facts.password" :on="facts.codes" :required="facts.codesRequired" :left="facts.recoveryLeft" @changed="load" />
+    <OwnPasskeys v-if="facts.password" :passkeys="facts.passkeys" @changed="load" />
     <OwnKeys v-if="facts.takesKeys" :account="account" :keys="facts.keys" @changed="load" />
+    <OwnTokens v-if="facts.password" :tokens="facts.tokens" @changed="load" />
     <section class="sheet card" aria-labelledby="where">
       <h2 id="where">Where you are signed in with a browser</h2>
       <ul>
@@ -69,7 +73,7 @@ async function end(s: Session) {
       <div class="scroll" tabindex="0" role="region" aria-label="What happened lately">
         <table>
           <thead><tr><th>When, UTC</th><th>What</th><th>File or folder</th><th>How it ended</th><th>From</th></tr></thead>
-          <tbody><tr v-for="r in rows" :key="r.id"><td>{{ minute(r.time) }}</td><td>{{ r.action }}</td><td class="path">{{ r.path }}</td><td :class="{ wrong: r.outcome !== 'done' }" :title="r.detail">{{ r.outcome }}</td><td>{{ r.protocol }} {{ r.address }}</td></tr></tbody>
+          <tbody><tr v-for="r in rows" :key="r.seq"><td>{{ minute(r.at) }}</td><td>{{ r.action }}</td><td class="path">{{ r.path }}</td><td :class="{ wrong: r.outcome !== 'done' }" :title="r.detail">{{ r.outcome }}</td><td>{{ r.protocol }} {{ r.address }}</td></tr></tbody>
         </table>
       </div>
     </section>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { call, Refusal, type Codes, type Holder } from './calls'
+import { enterByPasskey, passkeysWork, stopped } from './passkey'
 
 defineProps<{ banner: string }>()
 const emit = defineEmits<{ in: [holder: Holder] }>()
@@ -34,6 +35,14 @@ async function enter() {
     code.value = ''
   } finally {
     busy.value = false
+  }
+}
+async function byPasskey() {
+  wrong.value = ''
+  try {
+    emit('in', await enterByPasskey())
+  } catch (error) {
+    if (!stopped(error)) wrong.value = (error as Error).message
   }
 }
 async function begin() {
@@ -70,14 +79,14 @@ const ready = computed(() => account.value && password.value && (step.value !== 
       <label>{{ first ? 'The code that it shows now' : 'The code that your authenticator shows now, or a recovery code' }}<input v-model="code" name="code" autocomplete="one-time-code" inputmode="text" autofocus spellcheck="false" /></label>
     </template>
     <p class="wrong" role="alert">{{ wrong }}</p>
-    <button class="first" :disabled="busy || !ready">{{ step === 'must-change' ? 'Use it and sign in' : 'Sign in' }}</button>
+    <div class="ways"><button class="first" :disabled="busy || !ready">{{ step === 'must-change' ? 'Use it and sign in' : 'Sign in' }}</button><button v-if="step === 'password' && passkeysWork()" type="button" @click="byPasskey">Use a passkey</button></div>
   </form>
 </template>
 
 <style scoped>
 form { display: grid; gap: 14px; max-width: 400px; padding-top: 8vh; }
 form p { margin: 0; }
-form button { justify-self: start; }
+.ways { display: flex; flex-wrap: wrap; gap: 12px; }
 .banner { white-space: pre-line; border-left: 3px solid var(--copper); padding: 4px 12px; }
 code { overflow-wrap: anywhere; }
 </style>

@@ -1,6 +1,6 @@
 // The uploads of this page: several at once, each of which goes on from where it broke off (tus 1.0.0).
 import { computed, reactive } from 'vue'
-import { Upload } from 'tus-js-client'
+import { defaultOptions, Upload, type PreviousUpload } from 'tus-js-client'
 import { api, base, call, join, parent, Refusal, send } from './calls'
 
 export type Sending = {
@@ -181,11 +181,33 @@ function hashOf(work: Work): Promise<string> {
   return work.hash
 }
 
+// kept remembers the uploads of this browser. One that is refused for a while, as when the sign-in has ended, is not
+// forgotten: only one that the service no longer has.
+const kept = () => {
+  const storage = defaultOptions.urlStorage
+  let status = 0
+  return {
+    heard: (now: number) => (status = now),
+    storage: {
+      ...storage,
+      findAllUploads: () => storage.findAllUploads(),
+      findUploadsByFingerprint: (print: string) => storage.findUploadsByFingerprint(print),
+      addUpload: (print: string, upload: PreviousUpload) => storage.addUpload(print, upload),
+      removeUpload: async (key: string) => {
+        if (status < 300 || status === 404 || status === 410) await storage.removeUpload(key)
+      },
+    },
+  }
+}
+
 // pieces sends a large file, and goes on with one that was begun before.
 async function pieces(s: Sending, work: Work) {
   void hashOf(work)
+  const memory = kept()
   await new Promise<void>((done, wrong) => {
     const upload = new Upload(work.file, {
+      urlStorage: memory.storage,
+      onAfterResponse: (_, answer) => void memory.heard(answer.getStatus()),
       endpoint: api + '/uploads',
       metadata: { path: s.path, hash: 'later', ...(s.replace && { replace: 'yes' }) },
       retryDelays: delays,

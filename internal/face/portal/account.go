@@ -23,6 +23,11 @@ type Own interface {
 	DropCodes(ctx context.Context, now keep.Secret) error
 	AddKeys(ctx context.Context, now keep.Secret, text, label string) error
 	RemoveKey(ctx context.Context, id int64) error
+	AddToken(ctx context.Context, now keep.Secret, ask api.PortalTokenNew) (keep.Secret, error)
+	DropToken(ctx context.Context, id string) error
+	NewPasskey(ctx context.Context, now keep.Secret, at Site) (api.PasskeyAsk, error)
+	AddPasskey(ctx context.Context, at Site, id, label string, response []byte) error
+	DropPasskey(ctx context.Context, id string) error
 	// Records are the newest of the account.
 	Records(ctx context.Context) ([]api.AuditRecord, error)
 	// Sheet says how the account is used with other programs, on a host.
@@ -40,6 +45,11 @@ func (s *Server) accountRoutes() map[string]func(http.ResponseWriter, *http.Requ
 		"POST " + at + "/codes/off":       s.dropCodes,
 		"POST " + at + "/keys":            s.addKeys,
 		"DELETE " + at + "/keys/{id}":     s.removeKey,
+		"POST " + at + "/passkeys/ask":    s.newPasskey,
+		"POST " + at + "/passkeys":        s.addPasskey,
+		"DELETE " + at + "/passkeys/{id}": s.dropPasskey,
+		"POST " + at + "/tokens":          s.addToken,
+		"DELETE " + at + "/tokens/{id}":   s.dropToken,
 		"DELETE " + at + "/sessions/{id}": s.endSession,
 		"GET " + at + "/records":          s.records,
 		"GET " + at + "/sheet":            s.sheet,
@@ -175,4 +185,44 @@ func (s *stays) of(account string) map[string]*stay {
 		}
 	}
 	return found
+}
+
+func (s *Server) addToken(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalTokenNew
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	token, err := one.visit.AddToken(r.Context(), keep.Secret(ask.Now), ask)
+	if err != nil {
+		return err
+	}
+	return write(w, api.PortalTokenMade{Token: token.Reveal()})
+}
+
+func (s *Server) dropToken(w http.ResponseWriter, r *http.Request, one *stay) error {
+	return doneWith(w, one.visit.DropToken(r.Context(), r.PathValue("id")))
+}
+
+func (s *Server) newPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalNow
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	options, err := one.visit.NewPasskey(r.Context(), keep.Secret(ask.Now), s.site(r))
+	if err != nil {
+		return err
+	}
+	return write(w, options)
+}
+
+func (s *Server) addPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PasskeyAnswer
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	return doneWith(w, one.visit.AddPasskey(r.Context(), s.site(r), ask.ID, ask.Label, ask.Response))
+}
+
+func (s *Server) dropPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
+	return doneWith(w, one.visit.DropPasskey(r.Context(), r.PathValue("id")))
 }

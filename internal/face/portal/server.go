@@ -2,6 +2,7 @@ package portal
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"io"
@@ -28,6 +29,9 @@ const (
 	bodyTime = 20 * time.Second
 )
 
+//go:embed openapi.yaml
+var openAPI []byte
+
 // Server answers account holders.
 type Server struct {
 	Keeper Keeper
@@ -47,16 +51,23 @@ type Server struct {
 func (s *Server) Prepare() {
 	s.mux = http.NewServeMux()
 	for route, do := range map[string]func(http.ResponseWriter, *http.Request) error{
-		"GET " + apiPrefix + "/door":      s.door,
-		"POST " + apiPrefix + "/sign-in":  s.signIn,
-		"POST " + apiPrefix + "/password": s.changePassword,
-		"POST " + apiPrefix + "/codes":    s.firstCodes,
-		"OPTIONS " + uploadsPath:          s.tusOptions,
+		"GET " + apiPrefix + "/door":              s.door,
+		"POST " + apiPrefix + "/sign-in":          s.signIn,
+		"POST " + apiPrefix + "/password":         s.changePassword,
+		"POST " + apiPrefix + "/codes":            s.firstCodes,
+		"POST " + apiPrefix + "/passkeys/ask":     s.askPasskey,
+		"POST " + apiPrefix + "/passkeys/sign-in": s.signInByPasskey,
+		"GET " + apiPrefix + "/openapi.yaml": func(w http.ResponseWriter, _ *http.Request) error {
+			w.Header().Set("Content-Type", "application/yaml")
+			_, err := w.Write(openAPI)
+			return err
+		},
+		"OPTIONS " + uploadsPath: s.tusOptions,
 	} {
 		s.mux.HandleFunc(route, s.answer(do))
 	}
 	for route, do := range map[string]func(http.ResponseWriter, *http.Request, *stay) error{
-		"POST " + apiPrefix + "/sign-out":      s.signOut,
+		"POST " + apiPrefix + "/sign-out":      inPerson(s.signOut),
 		"GET " + apiPrefix + "/me":             s.me,
 		"GET " + apiPrefix + "/folder":         s.folder,
 		"GET " + apiPrefix + "/stat":           s.stat,
@@ -82,7 +93,7 @@ func (s *Server) Prepare() {
 		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
 	}
 	for route, do := range s.accountRoutes() {
-		s.mux.HandleFunc(route, s.answer(s.signedIn(do)))
+		s.mux.HandleFunc(route, s.answer(s.signedIn(inPerson(do))))
 	}
 	s.mux.HandleFunc(apiPrefix+"/", s.answer(func(http.ResponseWriter, *http.Request) error { return errNoAddress }))
 	s.mux.Handle(Prefix, s.Pages)
@@ -170,16 +181,35 @@ func statusOf(reason keep.Reason) int {
 	return http.StatusForbidden
 }
 
+// whoAsks finds the sign-in of a request: by its token, else by its cookie.
+func (s *Server) whoAsks(r *http.Request) (*stay, func(), error) {
+	if token, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); is {
+		return s.byToken(r, token)
+	}
+	if cookie, err := r.Cookie(s.cookie(r)); err == nil {
+		if one, leave := s.stays.enter(keep.Secret(cookie.Value), addressOf(r)); one != nil {
+			return one, leave, nil
+		}
+	}
+	return nil, nil, errSignIn
+}
+
+// inPerson refuses scripts what is about the account itself.
+func inPerson(do func(http.ResponseWriter, *http.Request, *stay) error) func(http.ResponseWriter, *http.Request, *stay) error {
+	return func(w http.ResponseWriter, r *http.Request, one *stay) error {
+		if one.script {
+			return &problem{http.StatusForbidden, "a token is for files: sign in with a browser for this"}
+		}
+		return do(w, r, one)
+	}
+}
+
 // signedIn finds who asks. What is done for them ends with their sign-in.
 func (s *Server) signedIn(do func(http.ResponseWriter, *http.Request, *stay) error) func(http.ResponseWriter, *http.Request) error {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		cookie, err := r.Cookie(s.cookie(r))
+		one, leave, err := s.whoAsks(r)
 		if err != nil {
-			return errSignIn
-		}
-		one, leave := s.stays.enter(keep.Secret(cookie.Value), addressOf(r))
-		if one == nil {
-			return errSignIn
+			return err
 		}
 		defer leave()
 		ctx, cancel := context.WithCancel(r.Context())

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
 
@@ -29,21 +30,95 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {
 	if err := read(w, r, &ask); err != nil {
 		return err
 	}
+	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
+		return visit.SignIn(r.Context(), SignIn{ask.Account, keep.Secret(ask.Password), ask.Code, keep.Secret(ask.Secret)})
+	})
+}
+
+// site is where the browser has the portal.
+func (s *Server) site(r *http.Request) Site {
+	scheme := "http://"
+	if s.Told(r) {
+		scheme = "https://"
+	}
+	return Site{Origin: scheme + r.Host, Host: hostOf(r)}
+}
+
+// askPasskey begins a sign-in by passkey.
+func (s *Server) askPasskey(w http.ResponseWriter, r *http.Request) error {
+	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
+	defer visit.SignOut(nil)
+	options, err := visit.AskPasskey(r.Context(), s.site(r))
+	if err != nil {
+		return err
+	}
+	return write(w, options)
+}
+
+func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
+	var ask api.PasskeyAnswer
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
+		opened, err := visit.ByPasskey(r.Context(), s.site(r), ask.ID, ask.Response)
+		return opened, nil, err
+	})
+}
+
+// enter lets a browser in whose holder is proved.
+func (s *Server) enter(w http.ResponseWriter, r *http.Request, prove func(Visit) (*tree.Tree, []keep.Secret, error)) error {
 	one := &stay{address: addressOf(r), client: client(r), since: time.Now(), until: time.Now().Add(stayLife)}
 	one.ctx, one.cancel = context.WithCancelCause(context.Background())
 	one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
 	one.visit.Named(one.client)
-	opened, recovery, err := one.visit.SignIn(r.Context(), SignIn{ask.Account, keep.Secret(ask.Password), ask.Code, keep.Secret(ask.Secret)})
+	opened, recovery, err := prove(one.visit)
 	if err != nil {
 		one.cancel(nil)
 		one.visit.SignOut(nil)
 		return err
 	}
 	one.tree, one.account = opened, opened.Account()
-	one.timer = time.AfterFunc(opened.Idle(stayIdle), func() { one.cancel(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
+	one.timer = time.AfterFunc(one.idle(), one.stalled)
 	secret := s.stays.begin(one)
 	s.setCookie(w, r, secret.Reveal(), int(stayLife.Seconds()))
 	return s.show(w, r, one, recovery)
+}
+
+// stalled ends a sign-in with which nothing is done any more.
+func (one *stay) stalled() {
+	if one.script {
+		one.cancel(goodbye{})
+		return
+	}
+	one.cancel(keep.Refuse(keep.Stalled, "nothing was asked for too long"))
+}
+
+// byToken lets a script in, or finds what its last request opened.
+func (s *Server) byToken(r *http.Request, token string) (*stay, func(), error) {
+	address := addressOf(r)
+	secret := keep.Secret(token + "\x00" + address)
+	for {
+		if one, leave := s.stays.enter(secret, address); one != nil {
+			return one, leave, nil
+		}
+		one := &stay{address: address, client: client(r), since: time.Now(), script: true}
+		one.ctx, one.cancel = context.WithCancelCause(context.Background())
+		one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
+		one.visit.Named(one.client)
+		opened, until, err := one.visit.ByToken(r.Context(), keep.Secret(token))
+		if err != nil {
+			one.cancel(nil)
+			one.visit.SignOut(nil)
+			return nil, nil, err
+		}
+		one.tree, one.account, one.until = opened, opened.Account(), until
+		one.timer = time.AfterFunc(one.idle(), one.stalled)
+		if s.stays.keep(one, secret) != one { // another request of the script was quicker
+			one.cancel(goodbye{})
+			one.end()
+		}
+	}
 }
 
 // client is what the browser calls itself.

@@ -15,6 +15,8 @@ import (
 const (
 	// stayIdle is how long a holder may do nothing, unless the account says less.
 	stayIdle = 30 * time.Minute
+	// scriptIdle is how long what a token opened is kept for its next request.
+	scriptIdle = time.Minute
 	// stayLife is how long a sign-in lasts at the most.
 	stayLife = 12 * time.Hour
 )
@@ -25,6 +27,12 @@ type Keeper interface {
 	Arrive(address string, encrypted bool, cut func(*keep.Fault)) Visit
 	// NewCodes makes the secret of one-time codes; nothing is kept of it.
 	NewCodes(ctx context.Context, account string) (api.Codes, error)
+}
+
+// Site is where a browser has the portal: passkeys work under one name only.
+type Site struct {
+	Origin string // as in https://files.example
+	Host   string // files.example
 }
 
 // SignIn is what a holder shows.
@@ -39,6 +47,11 @@ type SignIn struct {
 type Visit interface {
 	// SignIn opens the account's tree. The error is a [keep.Fault].
 	SignIn(ctx context.Context, ask SignIn) (opened *tree.Tree, recovery []keep.Secret, err error)
+	// ByToken opens the tree of the account that a token stands for, and says until when it does.
+	ByToken(ctx context.Context, token keep.Secret) (opened *tree.Tree, until time.Time, err error)
+	// AskPasskey begins a sign-in by passkey, for a browser at a site; ByPasskey ends it.
+	AskPasskey(ctx context.Context, at Site) (api.PasskeyAsk, error)
+	ByPasskey(ctx context.Context, at Site, id string, response []byte) (*tree.Tree, error)
 	// ChangePassword gives an account that must change its password another.
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
 	// Named says what software the client claims to be.
@@ -61,6 +74,7 @@ type stay struct {
 	client  string // what the browser calls itself
 	since   time.Time
 	account string
+	script  bool // it came with a token: nothing of the account itself is its to see or change
 	visit   Visit
 	tree    *tree.Tree
 	ctx     context.Context // ends with the stay
@@ -86,11 +100,20 @@ func digest(secret keep.Secret) [sha256.Size]byte { return sha256.Sum256([]byte(
 // begin lets somebody in who has proved an account.
 func (s *stays) begin(one *stay) keep.Secret {
 	secret := keep.Secret(rand.Text())
+	s.keep(one, secret)
+	return secret
+}
+
+// keep lets somebody in under a secret. Who is in under it already is given instead.
+func (s *stays) keep(one *stay, secret keep.Secret) *stay {
 	key := digest(secret)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.by == nil {
 		s.by = map[[sha256.Size]byte]*stay{}
+	}
+	if there := s.by[key]; there != nil && there.ctx.Err() == nil {
+		return there
 	}
 	s.by[key] = one
 	s.wg.Add(1)
@@ -98,11 +121,13 @@ func (s *stays) begin(one *stay) keep.Secret {
 		defer s.wg.Done()
 		<-one.ctx.Done()
 		s.mu.Lock()
-		delete(s.by, key)
+		if s.by[key] == one {
+			delete(s.by, key)
+		}
 		s.mu.Unlock()
 		one.end()
 	}()
-	return secret
+	return one
 }
 
 // enter finds who a cookie stands for, and keeps them from being sent away for idleness until leave.
@@ -128,6 +153,14 @@ func (one *stay) take() bool {
 	return true
 }
 
+// idle is how long nothing need be asked.
+func (one *stay) idle() time.Duration {
+	if one.script {
+		return scriptIdle
+	}
+	return one.tree.Idle(stayIdle)
+}
+
 func (one *stay) leave() {
 	one.mu.Lock()
 	defer one.mu.Unlock()
@@ -135,7 +168,7 @@ func (one *stay) leave() {
 	if one.over && one.busy == 0 {
 		one.close()
 	} else if one.busy == 0 {
-		one.timer.Reset(min(one.tree.Idle(stayIdle), time.Until(one.until)))
+		one.timer.Reset(min(one.idle(), time.Until(one.until)))
 	}
 }
 

@@ -35,6 +35,7 @@ type Accounts struct {
 	Repeats  *Repeats
 
 	rehearsals rehearsals
+	ceremonies ceremonies
 }
 
 // errDenied is all that a client learns of a failed sign-in.

@@ -41,7 +41,7 @@ type Operators struct {
 	mu    sync.Mutex
 	tries map[string]*rate.Limiter // by address
 
-	ceremonies map[string]ceremony // questions to browsers, by number
+	ceremonies ceremonies
 }
 
 // allowed counts an attempt and reports whether it may be made.

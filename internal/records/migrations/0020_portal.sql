@@ -13,3 +13,30 @@ CREATE TABLE account_recovery (
   digest     BLOB NOT NULL,
   PRIMARY KEY (account_id, digest)
 ) STRICT, WITHOUT ROWID;
+
+-- Tokens that stand for an account in scripts, within a path and some rights.
+CREATE TABLE account_token (
+  id         TEXT PRIMARY KEY,
+  account_id INTEGER NOT NULL REFERENCES account (id) ON DELETE CASCADE,
+  digest     BLOB NOT NULL UNIQUE,
+  label      TEXT NOT NULL,
+  path       TEXT NOT NULL,
+  rights     INTEGER NOT NULL,
+  address    TEXT NOT NULL,
+  created    INTEGER NOT NULL,
+  expires    INTEGER NOT NULL,
+  last_used  INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE INDEX account_token_account ON account_token (account_id);
+
+-- Passkeys (WebAuthn) by which account holders sign in to the portal.
+CREATE TABLE account_passkey (
+  id         TEXT PRIMARY KEY,
+  account_id INTEGER NOT NULL REFERENCES account (id) ON DELETE CASCADE,
+  label      TEXT NOT NULL,
+  host       TEXT NOT NULL,
+  credential TEXT NOT NULL, -- JSON
+  created    INTEGER NOT NULL,
+  last_used  INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE INDEX account_passkey_account ON account_passkey (account_id);
