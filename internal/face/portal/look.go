@@ -81,6 +81,12 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request, one *stay) erro
 	key += "\x00" + strconv.FormatInt(info.ModTime().UnixNano(), 36) + "\x00" + strconv.FormatInt(info.Size(), 36)
 	drawn, err := s.Pictures.Drawn(key, side)
 	if errors.Is(err, fs.ErrNotExist) {
+		select {
+		case one.looks <- struct{}{}:
+			defer func() { <-one.looks }()
+		case <-r.Context().Done():
+			return r.Context().Err()
+		}
 		drawn, err = s.Pictures.Draw(r.Context(), key, side, func(to io.Writer) error { return s.readWhole(r.Context(), one, at, to) })
 	}
 	switch {

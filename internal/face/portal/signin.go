@@ -68,7 +68,7 @@ func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 
 // enter lets a browser in whose holder is proved.
 func (s *Server) enter(w http.ResponseWriter, r *http.Request, prove func(Visit) (*tree.Tree, []keep.Secret, error)) error {
-	one := &stay{address: addressOf(r), client: client(r), since: time.Now(), until: time.Now().Add(stayLife)}
+	one := &stay{address: addressOf(r), client: client(r), since: time.Now(), until: time.Now().Add(stayLife), looks: make(chan struct{}, maxLooks)}
 	one.ctx, one.cancel = context.WithCancelCause(context.Background())
 	one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
 	one.visit.Named(one.client)
@@ -102,7 +102,7 @@ func (s *Server) byToken(r *http.Request, token string) (*stay, func(), error) {
 		if one, leave := s.stays.enter(secret, address); one != nil {
 			return one, leave, nil
 		}
-		one := &stay{address: address, client: client(r), since: time.Now(), script: true}
+		one := &stay{address: address, client: client(r), since: time.Now(), script: true, looks: make(chan struct{}, maxLooks)}
 		one.ctx, one.cancel = context.WithCancelCause(context.Background())
 		one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
 		one.visit.Named(one.client)

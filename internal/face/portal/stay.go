@@ -15,6 +15,8 @@ import (
 const (
 	// stayIdle is how long a holder may do nothing, unless the account says less.
 	stayIdle = 30 * time.Minute
+	// maxLooks bounds the pictures that are read for one sign-in at once: each takes its bytes on the disk meanwhile.
+	maxLooks = 2
 	// scriptIdle is how long what a token opened is kept for its next request.
 	scriptIdle = time.Minute
 	// stayLife is how long a sign-in lasts at the most.
@@ -74,7 +76,8 @@ type stay struct {
 	client  string // what the browser calls itself
 	since   time.Time
 	account string
-	script  bool // it came with a token: nothing of the account itself is its to see or change
+	looks   chan struct{} // room for pictures that are drawn for it
+	script  bool          // it came with a token: nothing of the account itself is its to see or change
 	visit   Visit
 	tree    *tree.Tree
 	ctx     context.Context // ends with the stay

@@ -47,8 +47,15 @@ type Artist struct {
 	kept   int64 // bytes; -1: not counted yet
 }
 
+// readPrefix begins the names of pictures that are about to be drawn.
+const readPrefix = "read-"
+
 // New keeps pictures in a folder; the program is this one.
 func New(dir, program string) *Artist {
+	left, _ := filepath.Glob(filepath.Join(dir, readPrefix+"*")) // by a process that was killed
+	for _, one := range left {
+		os.Remove(one)
+	}
 	return &Artist{dir: dir, program: program, places: make(chan struct{}, max(1, runtime.NumCPU()/2)), kept: -1}
 }
 
@@ -73,9 +80,24 @@ func (a *Artist) Drawn(key string, side int) ([]byte, error) {
 	return text, err
 }
 
-// Draw makes a picture of what read writes, and keeps it under a key. It waits for a place. An error of
-// read is returned as it is.
+// Draw makes a picture of what read writes, and keeps it under a key. It reads first and waits for a place then, so that who
+// is read slowly keeps nobody else waiting. An error of read is returned as it is.
 func (a *Artist) Draw(ctx context.Context, key string, side int, read func(io.Writer) error) ([]byte, error) {
+	if err := os.MkdirAll(a.dir, 0o700); err != nil {
+		return nil, err
+	}
+	in, err := os.CreateTemp(a.dir, readPrefix)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	defer os.Remove(in.Name())
+	if err := read(in); err != nil {
+		return nil, err
+	}
+	if _, err := in.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
 	select {
 	case a.places <- struct{}{}:
 		defer func() { <-a.places }()
@@ -85,31 +107,23 @@ func (a *Artist) Draw(ctx context.Context, key string, side int, read func(io.Wr
 	if text, err := a.Drawn(key, side); !errors.Is(err, fs.ErrNotExist) { // somebody was quicker
 		return text, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, maxTime)
+	timed, cancel := context.WithTimeout(ctx, maxTime)
 	defer cancel()
-	child := exec.CommandContext(ctx, a.program, Word, strconv.Itoa(side))
+	child := exec.CommandContext(timed, a.program, Word, strconv.Itoa(side))
 	child.Env = []string{"GOMAXPROCS=1"}
 	child.Dir = os.TempDir()
 	child.WaitDelay = time.Second
 	drawn := &bounded{left: maxDrawn}
-	child.Stdout = drawn
-	in, err := child.StdinPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := child.Start(); err != nil {
-		return nil, err
-	}
-	reading := read(in)
-	in.Close()
-	ended := child.Wait()
+	child.Stdin, child.Stdout = in, drawn
+	ended := child.Run()
+	var failed *exec.ExitError
 	switch {
 	case ended == nil && drawn.Len() > 0:
 		return drawn.Bytes(), a.keep(key, side, drawn.Bytes())
-	case reading != nil && !errors.Is(reading, os.ErrClosed) && !broken(reading):
-		return nil, reading
-	case ctx.Err() == context.Canceled:
-		return nil, context.Canceled
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case ended != nil && !errors.As(ended, &failed) && timed.Err() == nil && !errors.Is(ended, io.ErrShortWrite):
+		return nil, ended // there was no process
 	}
 	return nil, cmp.Or(a.keep(key, side, nil), ErrNone)
 }
