@@ -92,6 +92,10 @@ func Marked(s keep.Store, folder Folder, where string) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return Away(s, "there is no "+MarkName+" in "+where)
 	case err != nil:
+		var fault *keep.Fault // what clients may hear; operators hear the cause
+		if errors.As(err, &fault) && fault.Cause != nil {
+			err = fault.Cause
+		}
 		return Away(s, MarkName+" in "+where+" can't be read: "+err.Error())
 	case number != s.Mark:
 		return Away(s, MarkName+" in "+where+" has the number of another store")
