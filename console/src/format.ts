@@ -22,6 +22,12 @@ export function span(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
+// days says a time that somebody has, roughly.
+export function days(seconds: number): string {
+  const [n, unit] = seconds < 7200 ? [seconds / 60, 'minute'] : seconds < 172800 ? [seconds / 3600, 'hour'] : [seconds / 86400, 'day']
+  return `${Math.floor(n)} ${unit}${Math.floor(n) === 1 ? '' : 's'}`
+}
+
 // Times are shown in UTC, as they stand in the trail, or in the zone of the reader.
 const own = Intl.DateTimeFormat().resolvedOptions().timeZone
 export const zone = ref(localStorage.getItem('zone') === 'own' ? own : 'UTC')

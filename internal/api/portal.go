@@ -38,12 +38,14 @@ type PortalHolder struct {
 
 // PortalFolder is a folder of the tree.
 type PortalFolder struct {
-	Path    string        `json:"path"`
-	May     []string      `json:"may"`  // rights in it, by their names
-	Free    int64         `json:"free"` // bytes that fit still, by disk and quota; 0: unknown
-	Room    int64         `json:"room"` // of how many in all
-	Cut     bool          `json:"cut"`  // there are more entries than are shown
-	Entries []PortalEntry `json:"entries"`
+	Path string   `json:"path"`
+	May  []string `json:"may"`  // rights in it, by their names
+	Free int64    `json:"free"` // bytes that fit still, by disk and quota; 0: unknown
+	Room int64    `json:"room"` // of how many in all
+	Cut  bool     `json:"cut"`  // there are more entries than are shown
+	// BinSeconds is how long what is deleted can be put back; 0: it can't.
+	BinSeconds int64         `json:"binSeconds"`
+	Entries    []PortalEntry `json:"entries"`
 }
 
 // PortalEntry is a file, a folder or a link in a folder.
@@ -77,6 +79,33 @@ type PortalWhy struct {
 type PortalRemoval struct {
 	Path   string `json:"path"`
 	Inside bool   `json:"inside,omitempty"` // with all that is in it
+	// ForGood passes the bin by, where the account has one.
+	ForGood bool `json:"forGood,omitempty"`
+}
+
+// PortalBinning says that what was deleted can be put back, by its number.
+type PortalBinning struct {
+	ID string `json:"id"`
+}
+
+// PortalBin is what was deleted and can be put back, the newest first.
+type PortalBin struct {
+	Items []PortalBinned `json:"items"`
+}
+
+// PortalBinned is a file or folder in the bin.
+type PortalBinned struct {
+	ID      string    `json:"id"`
+	Path    string    `json:"path"` // where it was
+	Folder  bool      `json:"folder"`
+	Size    int64     `json:"size"` // of a file, bytes
+	Deleted time.Time `json:"deleted"`
+	Until   time.Time `json:"until"` // it is removed then
+}
+
+// PortalPutBack asks for something in the bin.
+type PortalPutBack struct {
+	Name string `json:"name,omitempty"` // another one than it had, in the same folder
 }
 
 // PortalPath names a file or a folder.

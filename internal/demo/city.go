@@ -58,7 +58,8 @@ var citizens = []citizen{
 	{name: "drone-contractor", note: "Aerial survey until the end of the season", password: "high-over-selwyn-8", group: "partners",
 		settings: map[string]string{"maxUpload": "1GiB"}},
 	{name: keep.Anonymous, note: "Open tide tables, for everybody", home: "shared/tide-tables", rights: keep.List | keep.Download, settings: map[string]string{"encryption": "optional"}},
-	{name: "records-desk", note: "Sees everything", password: "ledger-of-selwyn-1", key: true, home: "/", rights: keep.Full},
+	{name: "records-desk", note: "Sees everything", password: "ledger-of-selwyn-1", key: true, home: "/", rights: keep.Full,
+		settings: map[string]string{"binTime": "14d"}},
 }
 
 // groups are what citizens have in common.

@@ -20,6 +20,7 @@ const (
 	RemoveDir      Action = "rmdir"
 	Deleting       Action = "delete"
 	Renaming       Action = "rename"
+	PuttingBack    Action = "put-back" // what was deleted, from the bin
 	Touching       Action = "touch"
 	Linking        Action = "link"
 	Resizing       Action = "truncate"

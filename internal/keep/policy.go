@@ -17,6 +17,7 @@ type Policy struct {
 	upload  int64    // the largest file, bytes; 0: any size
 	umask   Mode
 	idle    time.Duration
+	bin     time.Duration
 	scope   *Scope // nil: all that the account may
 }
 
@@ -67,6 +68,9 @@ func (p *Policy) CheckSize(bytes int64) error {
 // Idle is how long a session may do nothing; 0 is the usual time.
 func (p *Policy) Idle() time.Duration { return p.idle }
 
+// BinTime is how long what is deleted can be put back; 0: it is gone.
+func (p *Policy) BinTime() time.Duration { return p.bin }
+
 // Umask is the mask for new files and folders in a mount.
 func (p *Policy) Umask(m *Mount) Mode {
 	if m != nil && m.Umask != nil {
@@ -77,7 +81,7 @@ func (p *Policy) Umask(m *Mount) Mode {
 
 // NewPolicy prepares the decisions for an account.
 func NewPolicy(e *Effective) *Policy {
-	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration(), scope: e.scope}
+	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration(), bin: e.BinTime.Duration(), scope: e.scope}
 	sort.SliceStable(p.mounts, func(i, j int) bool { return len(p.mounts[i].At) > len(p.mounts[j].At) })
 	for _, g := range e.Grants {
 		ready := prepared{Grant: g}

@@ -28,6 +28,7 @@ type Settings struct {
 	SessionSpeedDown *Bytes        `json:"sessionSpeedDown,omitempty"`
 	QuotaBytes       *Bytes        `json:"quotaBytes,omitempty"`
 	QuotaFiles       *Count        `json:"quotaFiles,omitempty"`
+	BinTime          *Seconds      `json:"binTime,omitempty"`
 	Umask            *Mode         `json:"umask,omitempty"`
 	Starters         *Folders      `json:"starters,omitempty"`
 }
@@ -52,6 +53,7 @@ type Terms struct {
 	SessionSpeedDown Bytes
 	QuotaBytes       Bytes // its home may hold
 	QuotaFiles       Count
+	BinTime          Seconds // what is deleted on the portal can be put back; 0: it can't
 	Umask            Mode
 	Starters         Folders // made in its tree when it signs in for the first time
 }
@@ -109,6 +111,13 @@ var AllSettings = []Setting{
 	{"sessionSpeedDown", "speed down, each session", "most that each session may fetch," + speedHelp, func(t *Terms) string { return sayBytes(t.SessionSpeedDown, "/s") }},
 	{"quotaBytes", "quota of its home", "most bytes its home may hold," + sizeHelp, func(t *Terms) string { return sayBytes(t.QuotaBytes, "") }},
 	{"quotaFiles", "files in its home", "how `many` files and folders its home may hold; 0 is any number", func(t *Terms) string { return sayCount(t.QuotaFiles) }},
+	{"binTime", "bin on the portal", "how `long` what is deleted on the portal can be put back, as in 7d; it counts in the quota meanwhile; 0 is never",
+		func(t *Terms) string {
+			if t.BinTime == 0 {
+				return "none"
+			}
+			return t.BinTime.text()
+		}},
 	{"umask", "umask", "the `mask` of mode bits that new files and folders don't get, as in 027",
 		func(t *Terms) string { text, _ := t.Umask.MarshalText(); return string(text) }},
 	{"starters", "starter folders", "`folders` of its tree that are made when it signs in for the first time, as in /incoming,/done",

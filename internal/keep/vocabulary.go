@@ -10,7 +10,7 @@ import (
 // must not look as if nothing had happened.
 var (
 	Actions = []Action{
-		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, Touching, Linking, Resizing, Hashing,
+		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, PuttingBack, Touching, Linking, Resizing, Hashing,
 		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,

@@ -391,6 +391,7 @@ func (s *Service) housekeep(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		s.door.dropLeftUploads(ctx)
+		s.door.emptyBins(ctx)
 		if _, err := s.Office.Retire(ctx, office.Actor{}); err != nil && ctx.Err() == nil {
 			s.log.Error("audit records not archived", "cause", err)
 		}

@@ -42,6 +42,7 @@ type door struct {
 	stores   *kinds.Stores
 	office   *office.Office
 	log      *slog.Logger
+	bins     bins
 	begun    time.Time                  // when the service was opened
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 

@@ -6,9 +6,11 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -108,6 +110,13 @@ func TestTheLinesOfASheetWorkAsPrinted(t *testing.T) {
 		assert.Contains(t, text, "Survey Office: how to connect as "+account)
 		assert.NotContains(t, text, testkit.Password)
 		assert.NotContains(t, text, "PRIVATE")
+		browser := regexp.MustCompile(`Browser +(http://localhost:\d+/portal/)`).FindStringSubmatch(text)
+		require.Len(t, browser, 2, text)
+		response, err := http.Get(browser[1])
+		require.NoError(t, err)
+		response.Body.Close()
+		assert.Equal(t, 200, response.StatusCode)
+		assert.NotContains(t, k.Must(nil, "handover", account, "-host", "files.example.org"), "Browser", "nobody reaches a loopback address from there")
 		assert.Contains(t, k.Must(nil, "handover", account, "-markdown"), "## Know the service")
 		if account == "crew" {
 			assert.NotContains(t, text, "curl", "FTP knows passwords only")

@@ -220,7 +220,11 @@ func TestALargeUploadGoesOnInABrowser(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, out.Close())
 	p := browser.On(t)
-	enter(p, k, "ann", testkit.Password)
+	line := testkit.NewLine(t, at)
+	p.Do(chromedp.Navigate("http://" + line.Address + "/portal/"))
+	p.Fill("input[name=account]", "ann")
+	p.Fill("input[name=password]", testkit.Password)
+	p.Press("Sign in")
 	p.See("input[type=search]")
 	choose(p, file)
 	// A part is on the disk: it is on its way.
@@ -236,6 +240,8 @@ func TestALargeUploadGoesOnInABrowser(t *testing.T) {
 			require.Less(t, time.Now(), end)
 		}
 	}
+	come(size / 24)
+	line.Cut()
 	come(size / 12)
 	k.Halt(5 * time.Second)
 	k = start()
@@ -247,8 +253,7 @@ func TestALargeUploadGoesOnInABrowser(t *testing.T) {
 	p.Press("Pause")
 	p.Shows(".sending", "paused")
 	p.Do(chromedp.Evaluate[chromedp.Void]("window.onbeforeunload = null"), chromedp.Navigate("about:blank"))
-	enter2 := "http://" + at + "/portal/"
-	p.Do(chromedp.Navigate(enter2))
+	p.Do(chromedp.Navigate("http://" + line.Address + "/portal/"))
 	p.Shows("[aria-label='Unfinished uploads']", filepath.Base(file))
 	choose(p, file)
 	// A browser computes the hash of 20 MiB a second at the least.

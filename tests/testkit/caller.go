@@ -9,6 +9,7 @@ import (
 	"net/http/cookiejar"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -30,6 +31,7 @@ type Caller struct {
 	Doc    *openapi3.T
 	router routers.Router
 	Seen   map[string]bool // operations that were called
+	mu     sync.Mutex      // while an answer is held to the description
 }
 
 func NewCaller(t *testing.T, k *Keep) *Caller {
@@ -88,6 +90,8 @@ func (c *Caller) Call(method, path string, body any, status int, into any) {
 // Held notes that an operation was called.
 func (c *Caller) Held(request *http.Request) {
 	c.t.Helper()
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	described := request.Clone(context.Background())
 	described.URL.Scheme, described.URL.Host, described.Host = "", "", ""
 	route, _, err := c.router.FindRoute(described)
@@ -98,6 +102,8 @@ func (c *Caller) Held(request *http.Request) {
 // Hold checks an answer against the description.
 func (c *Caller) Hold(request *http.Request, response *http.Response, text []byte) {
 	c.t.Helper()
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	described := request.Clone(context.Background())
 	described.URL.Scheme, described.URL.Host, described.Host = "", "", ""
 	route, parameters, err := c.router.FindRoute(described)

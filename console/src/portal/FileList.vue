@@ -52,7 +52,7 @@ function key(event: KeyboardEvent) {
     typing = window.setTimeout(() => (typed = ''), 800)
     typed += event.key.toLowerCase()
     const n = props.entries.length
-    for (let i = typed.length > 1 ? 0 : 1; i <= n; i++) {
+    for (let i = typed.length > 1 ? 0 : 1; n && i <= n; i++) {
       const at = (props.current + i) % n
       if (props.entries[at]!.name.toLowerCase().startsWith(typed)) {
         go(at)

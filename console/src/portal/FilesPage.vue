@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, onUnmounted, ref, shallowRef } from 'vue'
-import { size } from '@/format'
+import { days, size } from '@/format'
 import { archiveAt, call, fileAt, join, lines, parent, Refusal, type Entry, type Folder, type Found } from './calls'
+import BinSheet from './BinSheet.vue'
 import FileList from './FileList.vue'
 import { kindOf } from './kinds'
 import LookView from './LookView.vue'
@@ -25,6 +26,8 @@ const carried = ref<{ from: string; names: string[] } | null>(null)
 const looking = ref(-1)
 const why = ref(false)
 const searching = ref(false)
+const bin = ref(false)
+const undo = ref<{ say: string; ids: string[] } | null>(null)
 const busy = ref('')
 const files = ref<HTMLInputElement>()
 const tree = ref<HTMLInputElement>()
@@ -102,7 +105,7 @@ async function enter() {
   chosen.value = new Set()
   doing.value = null
   current.value = 0
-  searching.value = why.value = false
+  searching.value = why.value = bin.value = false
   entries.value = []
   const from = last
   last = here()
@@ -159,15 +162,35 @@ async function ask(what: 'folder' | 'rename' | 'delete') {
   field.value?.focus()
   if (what === 'rename') field.value?.setSelectionRange(0, name!.lastIndexOf('.') > 0 ? name!.lastIndexOf('.') : name!.length)
 }
+async function remove(forGood: boolean) {
+  const at = folder.value!.path
+  const items = meant()
+  const ids: string[] = []
+  undo.value = null
+  await act('Deleting…', async () => {
+    for (const e of items) {
+      const binned = await call<{ id: string } | undefined>('POST', '/removals', { path: join(at, e.name), inside: true, forGood })
+      if (binned) ids.push(binned.id)
+    }
+  })
+  if (!ids.length) return
+  undo.value = { say: ids.length === 1 && items.length === 1 ? `${items[0]!.name} is in the bin.` : `${ids.length.toLocaleString('en')} items are in the bin.`, ids }
+  dispatchEvent(new Event('binned'))
+}
+async function takeBack() {
+  const ids = undo.value!.ids.reverse()
+  undo.value = null
+  await act('Putting back…', async () => {
+    for (const id of ids) await call('PUT', '/bin/' + id, {})
+  })
+  dispatchEvent(new Event('binned'))
+}
 function finish() {
   const d = doing.value!
   const at = folder.value!.path
   if (d.what === 'folder') void act('', () => call('POST', '/folders', { path: join(at, d.text) }))
   else if (d.what === 'rename') void act('', () => call('POST', '/renames', { path: join(at, meant()[0]!.name), to: join(at, d.text) }))
-  else
-    void act('Deleting…', async () => {
-      for (const e of meant()) await call('POST', '/removals', { path: join(at, e.name), inside: true })
-    })
+  else void remove(false)
 }
 async function settle(how: 'renames' | 'copies', into: string, what = carried.value) {
   carried.value = null
@@ -202,6 +225,7 @@ function key(event: KeyboardEvent) {
   if (event.key === 'F2' && may('rename')) void ask('rename')
   else if (event.key === 'Delete' && (may('delete') || may('rmdir'))) void ask('delete')
   else if (event.key === 'Backspace' && folder.value!.path !== '/') location.hash = linkTo(parent(folder.value!.path))
+  else if (event.key === 'z' && (event.ctrlKey || event.metaKey) && undo.value) void takeBack()
   else if (event.key === 'Escape' && doing.value) doing.value = null
   else return
   event.preventDefault()
@@ -260,10 +284,12 @@ function toggle(name: string) {
     <div class="tools">
       <input v-model="find" type="search" aria-label="Find in this folder" placeholder="Find in this folder" @keydown.down.prevent="list?.focus()" />
       <button :aria-expanded="searching" @click="searching = !searching">Search below it</button>
+      <button v-if="folder.binSeconds || bin" :aria-expanded="bin" @click="bin = !bin">Bin</button>
       <span class="pair" role="group" aria-label="Shape"><button :aria-pressed="shape === 'list'" @click="turn('list')">List</button><button :aria-pressed="shape === 'previews'" @click="turn('previews')">Previews</button></span>
       <span v-if="room" class="soft">{{ room }}</span>
     </div>
     <SearchSheet v-if="searching" :path="folder.path" @reach="reach" @gone="emit('gone')" />
+    <BinSheet v-if="bin" @gone="emit('gone')" @changed="load(true)" />
     <div v-if="selection.length || carried" class="tools picked" aria-label="Selection" role="group">
       <template v-if="carried">
         <span>{{ carried.names.length === 1 ? carried.names[0] : `${carried.names.length} items` }} to be put down: go to a folder</span>
@@ -280,7 +306,8 @@ function toggle(name: string) {
     <form v-if="doing" class="ask" @submit.prevent="finish" @keydown.esc="doing = null">
       <template v-if="doing.what === 'delete'">
         <span>{{ meant().length === 1 ? `Delete ${meant()[0]?.name}${meant()[0]?.kind === 'folder' ? ' with all that is in it' : ''}?` : `Delete ${meant().length} items with all that is in them?` }}</span>
-        <button ref="field" class="first">Delete for good</button><button type="button" @click="doing = null">Keep</button>
+        <span v-if="folder.binSeconds" class="soft">It can be put back for {{ days(folder.binSeconds) }}, and takes room until then.</span>
+        <button ref="field" class="first">{{ folder.binSeconds ? 'Delete' : 'Delete for good' }}</button><button v-if="folder.binSeconds" type="button" @click="remove(true)">Delete for good</button><button type="button" @click="doing = null">Keep</button>
       </template>
       <template v-else>
         <label>{{ doing.what === 'folder' ? 'Name of the folder' : 'New name' }}<input ref="field" v-model="doing.text" :name="doing.what" spellcheck="false" /></label>
@@ -288,6 +315,7 @@ function toggle(name: string) {
       </template>
     </form>
     <p v-if="busy" role="status">{{ busy }}</p>
+    <p v-else-if="undo" role="status" class="tools picked"><span>{{ undo.say }}</span><button @click="takeBack">Undo</button><button @click="undo = null">Leave it there</button></p>
     <div class="sheet" :class="{ over }" @dragover.prevent="over = may('upload') && !isOurs($event)" @dragleave="over = false" @drop.prevent="drop($event)">
       <FileList ref="list" v-model:current="current" v-model:sort="sort" :entries="shown" :chosen="chosen" :shape="shape" :folder="folder.path" :draggable="may('rename')" @open="open" @toggle="toggle" @all="chosen = chosen.size === shown.length ? new Set() : new Set(shown.map((e) => e.name))" @key="key" @grab="grab" @drop="(event, e) => drop(event, join(folder!.path, e.name))" />
       <p v-if="!shown.length && !reading" class="none">{{ find ? 'Nothing here has that in its name.' : may('upload') ? 'Nothing is here yet. Drag files or folders here, or upload them.' : 'Nothing is here.' }}</p>

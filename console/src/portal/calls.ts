@@ -1,6 +1,7 @@
 // What the portal asks of the service.
 export type Entry = { name: string; kind: 'file' | 'folder' | 'link'; size: number; modified: string; picture?: boolean }
-export type Folder = { path: string; may: string[]; free: number; room: number; cut: boolean }
+export type Folder = { path: string; may: string[]; free: number; room: number; cut: boolean; binSeconds: number }
+export type Binned = { id: string; path: string; folder: boolean; size: number; deleted: string; until: string }
 export type Found = Entry & { in: string }
 export type Holder = { account: string; name: string; recovery?: string[] }
 export type Codes = { secret: string; uri: string; picture: string }

@@ -16,6 +16,7 @@ type Facts struct {
 	Account     *keep.Effective
 	Keys        []keep.Key
 	Doors       []Door
+	Portal      string // its address for a browser; "": the account can't use it
 	HostKeys    []HostKey
 	Certificate Certificate
 	Made        time.Time
@@ -107,7 +108,10 @@ func where(f *Facts) Section {
 			s.row("FTP", "port %d, %s; passive ports %d-%d", d.Port, encryption(f, d), d.PassiveLow, d.PassiveHigh)
 		}
 	}
-	if len(f.Doors) == 0 {
+	if f.Portal != "" {
+		s.row("Browser", "%s", f.Portal)
+	}
+	if len(f.Doors) == 0 && f.Portal == "" {
 		s.row("Protocols", "none is open to this account now")
 	}
 	return s
@@ -139,6 +143,9 @@ func signIn(f *Facts) Section {
 		say := "comes separately, never with this sheet"
 		if a.MustChange {
 			say += "; it must be changed at the first sign-in, over SFTP"
+			if f.Portal != "" {
+				say += " or in a browser"
+			}
 		}
 		s.row("Password", "%s", say)
 	}

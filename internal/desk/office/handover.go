@@ -3,7 +3,10 @@ package office
 import (
 	"cmp"
 	"context"
+	"net"
 	"net/netip"
+	"strconv"
+	"strings"
 	"time"
 
 	"urbankeep/internal/desk/handover"
@@ -37,6 +40,11 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 		}
 		f.Doors = append(f.Doors, handover.Door{Listener: p.Listener, Port: int(at.Port())})
 	}
+	for _, p := range posts {
+		if f.Portal == "" && e.MayUse(keep.Portal) && !e.Anonymous() && p.Serves(keep.PortalFace) {
+			f.Portal = portalOf(&p.Listener, p.At, f.Host)
+		}
+	}
 	check := keep.Identity{Host: f.Host}
 	if f.Host == "" {
 		return handover.Sheet{}, &keep.FieldError{Field: "host", Say: "nobody said under which address clients reach the service: say it with service set -host NAME, or here"}
@@ -55,6 +63,38 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 	c := o.Certificates.For(f.Host).Facts()
 	f.Certificate = handover.Certificate{Fingerprint: c.Fingerprint, Until: c.Until, SelfSigned: c.SelfSigned, PEM: o.Certificates.For(f.Host).PEM()}
 	return handover.New(f), nil
+}
+
+// portalOf is where a browser on another machine finds the portal of a web listener at an address; "" where it can't.
+func portalOf(l *keep.Listener, at, host string) string {
+	where, err := netip.ParseAddrPort(at)
+	if err != nil {
+		return ""
+	}
+	if !l.Answers(host) {
+		host = strings.TrimPrefix(l.Hosts[0], "*.")
+	}
+	here, _ := netip.ParseAddr(host)
+	scheme, port, usual := "http", int(where.Port()), 80
+	switch {
+	case len(l.Proxies) > 0: // it is the balancer that browsers come to
+		return "https://" + bracketed(host) + "/portal/"
+	case where.Addr().IsLoopback() && host != "localhost" && !here.IsLoopback():
+		return ""
+	case l.Encryption != keep.EncryptionOff:
+		scheme, usual = "https", 443
+	}
+	if port == usual {
+		return scheme + "://" + bracketed(host) + "/portal/"
+	}
+	return scheme + "://" + net.JoinHostPort(strings.Trim(host, "[]"), strconv.Itoa(port)) + "/portal/"
+}
+
+func bracketed(host string) string {
+	if strings.Contains(host, ":") && !strings.HasPrefix(host, "[") {
+		return "[" + host + "]"
+	}
+	return host
 }
 
 // LinkPassword gives an account a new password that nobody has seen, which it must change

@@ -121,7 +121,7 @@ func (c *portalClient) rename(at, to string) error {
 }
 
 func (c *portalClient) remove(at string) error {
-	return c.post("api/v1/removals", map[string]string{"path": at})
+	return c.post("api/v1/removals", map[string]any{"path": at, "forGood": true})
 }
 
 func (c *portalClient) mkdir(at string) error {

@@ -2,12 +2,14 @@ package portal
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net/http"
 	"path"
+	"strings"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/files/tree"
@@ -47,7 +49,8 @@ func fromTo(w http.ResponseWriter, r *http.Request) (from, to string, err error)
 	return from, to, errors.Join(err1, err2)
 }
 
-// remove deletes a file or a folder; one that is not empty where that is said to be meant.
+// remove deletes a file or a folder; one that is not empty where that is said to be meant. An account that has a bin can
+// put it back, unless it is deleted for good.
 func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalRemoval
 	if err := read(w, r, &ask); err != nil {
@@ -57,8 +60,49 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error
 	if err != nil {
 		return err
 	}
+	if one.tree.BinTime() > 0 && !ask.ForGood {
+		info, err := one.tree.Lstat(at)
+		if err != nil {
+			return err
+		}
+		if ask.Inside || !info.IsDir() {
+			id := rand.Text()
+			if err := one.visit.Discard(r.Context(), one.tree, at, id); err != nil {
+				return err
+			}
+			return write(w, api.PortalBinning{ID: id})
+		}
+	}
 	n := 0
 	return doneWith(w, removeAll(r.Context(), one.tree, at, ask.Inside, 0, &n))
+}
+
+// bin shows what the holder can put back.
+func (s *Server) bin(w http.ResponseWriter, r *http.Request, one *stay) error {
+	found, err := one.visit.Bin(r.Context())
+	shown := api.PortalBin{Items: []api.PortalBinned{}}
+	for _, b := range found {
+		shown.Items = append(shown.Items, api.PortalBinned{ID: b.ID, Path: b.Path, Folder: b.Folder, Size: b.Size, Deleted: b.Deleted.UTC(), Until: b.Until.UTC()})
+	}
+	if err != nil {
+		return err
+	}
+	return write(w, shown)
+}
+
+func (s *Server) putBack(w http.ResponseWriter, r *http.Request, one *stay) error {
+	var ask api.PortalPutBack
+	if err := read(w, r, &ask); err != nil {
+		return err
+	}
+	if at, err := pathOf("/" + ask.Name); err != nil || at[1:] != ask.Name || strings.Contains(ask.Name, "/") {
+		return &keep.FieldError{Field: "name", Say: "that is no name: leave out /"}
+	}
+	return doneWith(w, one.visit.PutBack(r.Context(), one.tree, r.PathValue("id"), ask.Name))
+}
+
+func (s *Server) emptyBin(w http.ResponseWriter, r *http.Request, one *stay) error {
+	return doneWith(w, one.visit.EmptyBin(r.Context(), r.PathValue("id")))
 }
 
 func removeAll(ctx context.Context, t *tree.Tree, at string, inside bool, depth int, n *int) error {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"time"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/files/picture"
@@ -50,6 +51,7 @@ func (s *Server) folder(w http.ResponseWriter, r *http.Request, one *stay) error
 			shown.May = append(shown.May, m.name)
 		}
 	}
+	shown.BinSeconds = int64(one.tree.BinTime() / time.Second)
 	if space, err := one.tree.Space(at); err == nil {
 		shown.Free, shown.Room = int64(min(space.FreeBytes, 1<<62)), int64(min(space.Bytes, 1<<62))
 	}

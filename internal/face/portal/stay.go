@@ -65,6 +65,12 @@ type Visit interface {
 	SaveUpload(ctx context.Context, u keep.PartialUpload, new bool) error
 	// DropUpload forgets one, and removes what has come of it.
 	DropUpload(ctx context.Context, u keep.PartialUpload) error
+	// Bin is what the holder deleted and can put back. Discard puts something into it, under a new number; PutBack puts it
+	// back, with a name under that; EmptyBin removes it for good.
+	Bin(ctx context.Context) ([]keep.Binned, error)
+	Discard(ctx context.Context, t *tree.Tree, at, id string) error
+	PutBack(ctx context.Context, t *tree.Tree, id, name string) error
+	EmptyBin(ctx context.Context, id string) error
 	Own
 	// SignOut ends the session; why is nil for a plain goodbye.
 	SignOut(why *keep.Fault)

@@ -21,9 +21,15 @@ const SpoolName = ".urbankeep-spool"
 // PartPrefix begins the names of uploads that are not whole yet, in whatever folder they are to appear.
 const PartPrefix = ".urbankeep-part-"
 
-// IsPart reports whether a name is that of an upload that is not whole yet. No account sees or says it.
-func IsPart(name string) bool {
-	return len(name) >= len(PartPrefix) && strings.EqualFold(name[:len(PartPrefix)], PartPrefix)
+// BinPrefix begins the names of what was deleted and can be put back, in the folder of its mount.
+const BinPrefix = ".urbankeep-bin-"
+
+// Hidden reports whether a name is that of an upload that is not whole yet, or of what was deleted and can be put back.
+// No account sees or says it.
+func Hidden(name string) bool { return begins(name, PartPrefix) || begins(name, BinPrefix) }
+
+func begins(name, prefix string) bool {
+	return len(name) >= len(prefix) && strings.EqualFold(name[:len(prefix)], prefix)
 }
 
 // Reserved reports whether a name in a store's own folder belongs to the service.

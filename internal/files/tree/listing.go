@@ -148,11 +148,11 @@ func (l *Listing) seen(entries []fs.FileInfo) []fs.FileInfo {
 			entries[i] = renamed{e, spelled}
 		}
 	}
-	if plain && len(l.hidden) == 0 && !slices.ContainsFunc(entries, func(e fs.FileInfo) bool { return store.IsPart(e.Name()) }) {
+	if plain && len(l.hidden) == 0 && !slices.ContainsFunc(entries, func(e fs.FileInfo) bool { return store.Hidden(e.Name()) }) {
 		return entries
 	}
 	return slices.DeleteFunc(entries, func(e fs.FileInfo) bool {
-		return store.IsPart(e.Name()) || l.hidden[e.Name()] || !plain && !policy.See(path.Join(l.path, e.Name()), e.IsDir(), now).Allowed
+		return store.Hidden(e.Name()) || l.hidden[e.Name()] || !plain && !policy.See(path.Join(l.path, e.Name()), e.IsDir(), now).Allowed
 	})
 }
 

@@ -104,7 +104,7 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 		}
 		return p, "", nil
 	}
-	if m.spot.Path == "." && reserved(rel) || partOnTheWay(rel) {
+	if m.spot.Path == "." && reserved(rel) || hiddenOnTheWay(rel) {
 		return p, "", errMark
 	}
 	folder, name := path.Split(rel)
@@ -145,10 +145,10 @@ func reserved(rel string) bool {
 	return store.Reserved(first)
 }
 
-// partOnTheWay reports whether a path names an upload that is not whole yet, which is the service's.
-func partOnTheWay(rel string) bool {
+// hiddenOnTheWay reports whether a path names what is hidden from all accounts.
+func hiddenOnTheWay(rel string) bool {
 	for at := 0; ; {
-		if store.IsPart(rel[at:]) {
+		if store.Hidden(rel[at:]) {
 			return true
 		}
 		slash := strings.IndexByte(rel[at:], '/')

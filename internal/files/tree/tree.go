@@ -142,6 +142,9 @@ func storeNamed(stores []keep.Store, name string) (keep.Store, error) {
 // Renew puts a changed account's grants in force for a running session.
 func (t *Tree) Renew(account *keep.Effective) { t.policy.Store(keep.NewPolicy(account)) }
 
+// BinTime is how long what the account deletes can be put back; 0: it can't.
+func (t *Tree) BinTime() time.Duration { return t.policy.Load().BinTime() }
+
 // Idle is how long the session may do nothing, usual where the account has no
 // limit of its own.
 func (t *Tree) Idle(usual time.Duration) time.Duration {
@@ -243,6 +246,11 @@ func (t *Tree) ended(r *keep.AuditRecord, err error) {
 // always a [keep.Fault]. What can't be recorded is not done, and what succeeded is
 // acknowledged only once it is recorded.
 func (t *Tree) act(action keep.Action, at, target string, do func() error) error {
+	return t.actNoted(action, at, target, "", do)
+}
+
+// actNoted is act with a note in the record of what is done.
+func (t *Tree) actNoted(action keep.Action, at, target, note string, do func() error) error {
 	t.watch.Doing(action, at)
 	started := time.Now()
 	r := t.base(action, at)
@@ -258,6 +266,9 @@ func (t *Tree) act(action keep.Action, at, target string, do func() error) error
 	err = asFault(do())
 	r.Duration = time.Since(started)
 	t.ended(&r, err)
+	if err == nil && note != "" {
+		r.Detail += note
+	}
 	if unwritten := end(r); err == nil {
 		err = unwritten
 	}
