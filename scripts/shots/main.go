@@ -197,6 +197,8 @@ func portal(tab context.Context) error {
 		{"page-portal", `location.hash = "/shared/plates"`, "[role=grid] .box .row"},
 		{"page-portal-previews", `location.hash = "/shared/views"; document.querySelector(".pair button:last-child").click()`, ".tile img"},
 		{"look-portal-show", `document.querySelector(".tile .face").click()`, "dialog img"},
+		{"look-portal-bin", `document.querySelector("dialog")?.close(); document.querySelector(".pair button").click(); const press = (text) => [...document.querySelectorAll("button")].find((b) => b.innerText === text)?.click();
+			press("Bin"); document.querySelector(".list").dispatchEvent(new KeyboardEvent("keydown", { key: "Delete", bubbles: true })); setTimeout(() => document.querySelector("form.ask button").click(), 500)`, ".bin li"},
 		{"look-portal-account", `document.querySelector("dialog")?.close(); location.hash = "account"`, "#lately"},
 	} {
 		if err := run(one.script); err != nil {

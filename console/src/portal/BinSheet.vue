@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, onUnmounted, ref, shallowRef } from 'vue'
-import { minute, size, visible } from '@/format'
+import { day, size, visible } from '@/format'
 import { base, call, parent, Refusal, type Binned } from './calls'
 
 const emit = defineEmits<{ gone: []; changed: [] }>()
@@ -67,7 +67,7 @@ onUnmounted(() => removeEventListener('binned', load))
     <ul v-if="items.length">
       <li v-for="b in items" :key="b.id">
         <span class="name">{{ visible(base(b.path)) }}{{ b.folder ? '/' : '' }}</span>
-        <span class="soft">{{ visible(parent(b.path)) }}{{ b.folder ? '' : ' · ' + size(b.size) }} · goes on {{ minute(b.until) }}</span>
+        <span class="soft">{{ visible(parent(b.path)) }}{{ b.folder ? '' : ' · ' + size(b.size) }} · goes on {{ day(b.until) }}</span>
         <form v-if="taken?.id === b.id" @submit.prevent="back(b, taken.name)"><input v-model="taken.name" name="again" aria-label="Another name" spellcheck="false" /><button class="first" :disabled="!taken.name || busy">Put back as that</button></form>
         <span v-else class="deeds"><button :disabled="busy" :aria-label="'Put back ' + base(b.path)" @click="back(b)">Put back</button><button :disabled="busy" :aria-label="'Delete for good ' + base(b.path)" @click="act(() => call('DELETE', '/bin/' + b.id))">Delete for good</button></span>
       </li>

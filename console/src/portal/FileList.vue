@@ -74,7 +74,7 @@ defineExpose({ focus: async () => { await nextTick(); grid.value?.focus({ preven
 
 <template>
   <div ref="grid" class="list" :style="{ height: virtual.getTotalSize() + margin + 2 + 'px' }" role="grid" aria-label="Files" aria-description="Arrows move, Enter opens, space chooses" :aria-rowcount="entries.length + 1" aria-multiselectable="true" tabindex="0" :aria-activedescendant="entries.length ? 'at-' + current : undefined" @keydown="key">
-    <div v-if="shape === 'list'" class="row head" role="row">
+    <div v-if="shape === 'list'" class="row heads" role="row">
       <span role="columnheader"><input type="checkbox" aria-label="All" tabindex="-1" :checked="entries.length > 0 && chosen.size === entries.length" @change="emit('all')" /></span>
       <span class="name" role="columnheader" :aria-sort="sorted('name')"><button class="plain" @click="by('name')">Name</button></span>
       <span class="number" role="columnheader" :aria-sort="sorted('size')"><button class="plain" @click="by('size')">Size</button></span>
@@ -106,12 +106,12 @@ defineExpose({ focus: async () => { await nextTick(); grid.value?.focus({ preven
 .box { position: relative; contain: layout; }
 .band { position: absolute; top: 0; left: 0; right: 0; }
 .row { display: grid; grid-template-columns: 40px minmax(0, 1fr) 110px 160px; align-items: center; height: 100%; border-bottom: 1px solid color-mix(in srgb, var(--line) 55%, transparent); }
-.row.head { position: sticky; top: 0; z-index: 1; background: var(--sheet); height: 40px; border-bottom: 1px solid var(--line); font-size: 14px; }
+.row.heads { position: sticky; top: 0; z-index: 1; background: var(--sheet); height: 40px; border-bottom: 1px solid var(--line); font-size: 14px; }
 .row > :first-child { text-align: center; }
 .row .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .row .plain { text-align: left; max-width: 100%; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; padding: 4px 0; }
-.row.head .plain { padding: 4px 0; font-size: 14px; }
-.row:not(.head) .plain { color: var(--ink); text-decoration: none; }
+.row.heads .plain { padding: 4px 0; font-size: 14px; }
+.row:not(.heads) .plain { color: var(--ink); text-decoration: none; }
 .number { text-align: right; }
 .when { padding-left: 20px; font-size: 15px; color: var(--soft); }
 .current { box-shadow: inset 3px 0 var(--spruce); }
