@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"urbankeep/internal/keep"
+)
 
 // PortalDoor is what the portal says of itself before anybody signs in.
 type PortalDoor struct {
@@ -34,6 +38,9 @@ type PortalHolder struct {
 	Account  string   `json:"account"`
 	Name     string   `json:"name"`               // of the organisation
 	Recovery []string `json:"recovery,omitempty"` // codes for who loses the authenticator, shown this once
+	// Passes are those that the holder may make, PassDays how long they may live.
+	Passes   keep.PassKinds `json:"passes"`
+	PassDays float64        `json:"passDays"`
 }
 
 // PortalFolder is a folder of the tree.
@@ -207,4 +214,11 @@ type PortalKey struct {
 	Now   string `json:"now"`
 	Key   string `json:"key"`
 	Label string `json:"label"`
+}
+
+// PassTold is what somebody with a pass says of themselves.
+type PassTold struct {
+	Name    string `json:"name"`
+	Mail    string `json:"mail"`
+	Message string `json:"message"`
 }

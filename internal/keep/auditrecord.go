@@ -40,6 +40,8 @@ const (
 	OperatorSet     Action = "operator-set"
 	OperatorRemove  Action = "operator-remove"
 	TokenAdd        Action = "token-add"
+	PassAdd         Action = "pass-add" // by a holder or an operator
+	PassEnd         Action = "pass-end"
 	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator
 	ListenerAdd     Action = "listener-add"
 	ListenerSet     Action = "listener-set"

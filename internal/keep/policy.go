@@ -243,7 +243,7 @@ func (v Verdict) Fault() error {
 // Any reports whether some right is held on the path or anywhere below it, at
 // some time and for some names: such a folder may be entered.
 func (p *Policy) Any(at string) bool {
-	if p.scope != nil && !Covers(p.scope.Path, at) && !Covers(at, p.scope.Path) {
+	if !p.scope.leads(at) {
 		return false
 	}
 	decided := false

@@ -47,6 +47,17 @@ var bundles = []struct {
 // Has reports whether every right of want is in the set.
 func (r Rights) Has(want Rights) bool { return r&want == want }
 
+// Each gives the single rights of the set, in their fixed order.
+func (r Rights) Each() []Rights {
+	var each []Rights
+	for i := range rightNames {
+		if r&(1<<i) != 0 {
+			each = append(each, 1<<i)
+		}
+	}
+	return each
+}
+
 // Names lists the single rights of the set in their fixed order.
 func (r Rights) Names() []string {
 	var names []string

@@ -2,6 +2,7 @@ package keep
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -9,18 +10,23 @@ import (
 // Scope narrows what an account may do, for who comes with less than its password: never more than the account may
 // itself, now.
 type Scope struct {
-	Path   string // this folder and what is below it; clean and absolute
+	Paths  []string // these files, and these folders with what is below them; clean and absolute
 	Rights Rights
 }
 
 // holds reports whether a right on a path lies within it.
 func (s *Scope) holds(right Rights, at string) bool {
-	return s == nil || s.Rights.Has(right) && Covers(s.Path, at)
+	return s == nil || s.Rights.Has(right) && slices.ContainsFunc(s.Paths, func(own string) bool { return Covers(own, at) })
+}
+
+// leads reports whether a path lies in it, or on the way to it.
+func (s *Scope) leads(at string) bool {
+	return s == nil || slices.ContainsFunc(s.Paths, func(own string) bool { return Covers(own, at) || Covers(at, own) })
 }
 
 // String is the scope in words.
 func (s *Scope) String() string {
-	return fmt.Sprintf("%s on %s", strings.Join(s.Rights.Names(), ","), s.Path)
+	return fmt.Sprintf("%s on %s", strings.Join(s.Rights.Names(), ","), strings.Join(s.Paths, " and "))
 }
 
 // Within is the account as somebody has it who is held to a scope.

@@ -14,7 +14,7 @@ func TestAScopeOnlyNarrows(t *testing.T) {
 		Grants: []Grant{{Path: "/", Rights: List | Download | Upload}, {Path: "/plates/closed", Rights: List}}}
 	e, err := Resolve(account, nil)
 	require.NoError(t, err)
-	whole, narrow := NewPolicy(e), NewPolicy(e.Within(&Scope{Path: "/plates", Rights: Full}))
+	whole, narrow := NewPolicy(e), NewPolicy(e.Within(&Scope{Paths: []string{"/plates"}, Rights: Full}))
 	now := time.Now()
 	for _, at := range []string{"/", "/plates", "/plates/x", "/plates/closed/x", "/platesx", "/other/x"} {
 		for right := List; right <= Link; right <<= 1 {
@@ -26,6 +26,6 @@ func TestAScopeOnlyNarrows(t *testing.T) {
 	assert.False(t, narrow.Any("/other"))
 	assert.False(t, narrow.See("/other", true, now).Allowed)
 	assert.Equal(t, "download on /other/x is refused: only list,download on /plates is given here",
-		NewPolicy(e.Within(&Scope{Path: "/plates", Rights: List | Download})).Decide(Download, "/other/x", now).String())
+		NewPolicy(e.Within(&Scope{Paths: []string{"/plates"}, Rights: List | Download})).Decide(Download, "/other/x", now).String())
 	assert.Same(t, e, e.Within(nil))
 }

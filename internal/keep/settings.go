@@ -29,6 +29,8 @@ type Settings struct {
 	QuotaBytes       *Bytes        `json:"quotaBytes,omitempty"`
 	QuotaFiles       *Count        `json:"quotaFiles,omitempty"`
 	BinTime          *Seconds      `json:"binTime,omitempty"`
+	Passes           *PassKinds    `json:"passes,omitempty"`
+	PassTime         *Seconds      `json:"passTime,omitempty"`
 	Umask            *Mode         `json:"umask,omitempty"`
 	Starters         *Folders      `json:"starters,omitempty"`
 }
@@ -53,7 +55,9 @@ type Terms struct {
 	SessionSpeedDown Bytes
 	QuotaBytes       Bytes // its home may hold
 	QuotaFiles       Count
-	BinTime          Seconds // what is deleted on the portal can be put back; 0: it can't
+	BinTime          Seconds   // what is deleted on the portal can be put back; 0: it can't
+	Passes           PassKinds // its holder may make
+	PassTime         Seconds   // the longest life of those
 	Umask            Mode
 	Starters         Folders // made in its tree when it signs in for the first time
 }
@@ -117,6 +121,20 @@ var AllSettings = []Setting{
 				return "none"
 			}
 			return t.BinTime.text()
+		}},
+	{"passes", "passes", "`which` passes its holder may make: fetch (files can be fetched), drop (files can be left), both, none",
+		func(t *Terms) string {
+			if t.Passes == BothPasses {
+				return "fetch and drop"
+			}
+			return string(t.Passes)
+		}},
+	{"passTime", "longest life of a pass", "how `long` a pass of its holder may live, as in 7d; 0 is 366d",
+		func(t *Terms) string {
+			if t.PassTime == 0 {
+				return "366d"
+			}
+			return t.PassTime.text()
 		}},
 	{"umask", "umask", "the `mask` of mode bits that new files and folders don't get, as in 027",
 		func(t *Terms) string { text, _ := t.Umask.MarshalText(); return string(text) }},
@@ -284,6 +302,9 @@ func (s *Settings) check() error {
 	if s.SecondFactor != nil && *s.SecondFactor != FactorOptional && *s.SecondFactor != FactorRequired {
 		return &FieldError{"secondFactor", fmt.Sprintf("%q is not known: use optional or required", *s.SecondFactor)}
 	}
+	if s.Passes != nil && *s.Passes != NoPasses && !s.Passes.Has(FetchPass) && !s.Passes.Has(DropPass) {
+		return &FieldError{"passes", fmt.Sprintf("%q is not known: use none, fetch, drop or both", *s.Passes)}
+	}
 	if s.Encryption != nil && *s.Encryption != EncryptionRequired && *s.Encryption != EncryptionOptional && *s.Encryption != EncryptionByListener {
 		return &FieldError{"encryption", fmt.Sprintf("%q is not known: use required, optional or listener", *s.Encryption)}
 	}
@@ -309,7 +330,7 @@ type SetValue struct {
 // that sets a value decides it. It gives each value's origin, in the order of
 // [AllSettings].
 func inForce(own *Settings, groups []*Group) (t Terms, from []string) {
-	t = Terms{SignInBy: DefaultProofs, SecondFactor: FactorOptional, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
+	t = Terms{SignInBy: DefaultProofs, SecondFactor: FactorOptional, Passes: NoPasses, PassTime: DefaultPassTime, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
 	into := reflect.ValueOf(&t).Elem()
 	from = make([]string, len(AllSettings))
 	for i := range AllSettings {

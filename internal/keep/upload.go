@@ -6,6 +6,7 @@ import "time"
 type PartialUpload struct {
 	ID       string
 	Account  int64  // 0: it is gone
+	Pass     string // with which it was begun; "": by the account's holder
 	Path     string // in its tree
 	Size     int64  // of the whole, bytes
 	Replaces bool   // it may take the place of a file

@@ -21,7 +21,7 @@ type accountTokenRow struct {
 }
 
 func (r accountTokenRow) token() keep.AccountToken {
-	return keep.AccountToken{ID: r.ID, Account: r.Account, Digest: r.Digest, Label: r.Label, Scope: keep.Scope{Path: r.Path, Rights: keep.Rights(r.Rights)}, Address: r.Address,
+	return keep.AccountToken{ID: r.ID, Account: r.Account, Digest: r.Digest, Label: r.Label, Scope: keep.Scope{Paths: []string{r.Path}, Rights: keep.Rights(r.Rights)}, Address: r.Address,
 		Created: fromMicros(r.Created), Expires: fromMicros(r.Expires), LastUsed: fromMicros(r.LastUsed)}
 }
 
@@ -60,7 +60,7 @@ func (db *DB) AddAccountToken(ctx context.Context, t keep.AccountToken) error {
 	}
 	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO account_token (id, account_id, digest, label, path, rights, address, created, expires, last_used)
 		VALUES (:id, :account_id, :digest, :label, :path, :rights, :address, :created, :expires, :last_used)`,
-		accountTokenRow{t.ID, t.Account, t.Digest, t.Label, t.Scope.Path, int64(t.Scope.Rights), t.Address, micros(t.Created), micros(t.Expires), micros(t.LastUsed)})
+		accountTokenRow{t.ID, t.Account, t.Digest, t.Label, t.Scope.Paths[0], int64(t.Scope.Rights), t.Address, micros(t.Created), micros(t.Expires), micros(t.LastUsed)})
 	return err
 }
 

@@ -24,10 +24,11 @@ type uploadRow struct {
 	Done     bool   `db:"done"`
 	Created  int64  `db:"created"`
 	Touched  int64  `db:"touched"`
+	Pass     string `db:"pass_id"`
 }
 
 func (r uploadRow) upload() keep.PartialUpload {
-	u := keep.PartialUpload{ID: r.ID, Path: r.Path, Size: r.Size, Replaces: r.Replaces, Hold: r.Hold, Hash: r.Hash, State: r.State, Hashed: r.Hashed,
+	u := keep.PartialUpload{ID: r.ID, Pass: r.Pass, Path: r.Path, Size: r.Size, Replaces: r.Replaces, Hold: r.Hold, Hash: r.Hash, State: r.State, Hashed: r.Hashed,
 		Store: r.Store, Folder: r.Folder, Once: r.Once, Done: r.Done, Created: fromMicros(r.Created), Touched: fromMicros(r.Touched)}
 	if r.Account != nil {
 		u.Account = *r.Account
@@ -35,9 +36,9 @@ func (r uploadRow) upload() keep.PartialUpload {
 	return u
 }
 
-// Uploads reads the unfinished uploads of an account, the newest first.
-func (db *DB) Uploads(ctx context.Context, account int64) ([]keep.PartialUpload, error) {
-	return db.uploads(ctx, "account_id = ? AND NOT done AND NOT once ORDER BY created DESC, id", account)
+// Uploads reads the unfinished uploads of an account, those with one pass or those of its holder, the newest first.
+func (db *DB) Uploads(ctx context.Context, account int64, pass string) ([]keep.PartialUpload, error) {
+	return db.uploads(ctx, "account_id = ? AND pass_id = ? AND NOT done AND NOT once ORDER BY created DESC, id", account, pass)
 }
 
 // LeftUploads reads the uploads whose time is over, and those of accounts that are gone; and those that can't go on
@@ -56,26 +57,26 @@ func (db *DB) uploads(ctx context.Context, where string, args ...any) ([]keep.Pa
 	return found, err
 }
 
-// Upload reads one of an account; [ErrNotFound] when it has none of that number.
-func (db *DB) Upload(ctx context.Context, account int64, id string) (keep.PartialUpload, error) {
+// Upload reads one of those of [DB.Uploads]; [ErrNotFound] when there is none of that number.
+func (db *DB) Upload(ctx context.Context, account int64, pass, id string) (keep.PartialUpload, error) {
 	var row uploadRow
-	err := db.read.GetContext(ctx, &row, "SELECT * FROM upload WHERE id = ? AND account_id = ?", id, account)
+	err := db.read.GetContext(ctx, &row, "SELECT * FROM upload WHERE id = ? AND account_id = ? AND pass_id = ?", id, account, pass)
 	return row.upload(), one(err)
 }
 
-// CountUploads counts the unfinished uploads of an account.
-func (db *DB) CountUploads(ctx context.Context, account int64) (n int, err error) {
-	err = db.read.GetContext(ctx, &n, "SELECT count(*) FROM upload WHERE account_id = ? AND NOT once AND NOT done", account)
+// CountUploads counts those of [DB.Uploads].
+func (db *DB) CountUploads(ctx context.Context, account int64, pass string) (n int, err error) {
+	err = db.read.GetContext(ctx, &n, "SELECT count(*) FROM upload WHERE account_id = ? AND pass_id = ? AND NOT once AND NOT done", account, pass)
 	return n, err
 }
 
 // SaveUpload writes an upload, new or changed.
 func (db *DB) SaveUpload(ctx context.Context, u keep.PartialUpload) error {
-	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO upload (id, account_id, path, size, replaces, hold, hash, state, hashed, store, folder, once, done, created, touched)
-		VALUES (:id, :account_id, :path, :size, :replaces, :hold, :hash, :state, :hashed, :store, :folder, :once, :done, :created, :touched)
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO upload (id, account_id, path, size, replaces, hold, hash, state, hashed, store, folder, once, done, created, touched, pass_id)
+		VALUES (:id, :account_id, :path, :size, :replaces, :hold, :hash, :state, :hashed, :store, :folder, :once, :done, :created, :touched, :pass_id)
 		ON CONFLICT (id) DO UPDATE SET path = excluded.path, replaces = excluded.replaces, hold = excluded.hold, hash = excluded.hash, state = excluded.state,
 			hashed = excluded.hashed, store = excluded.store, folder = excluded.folder, done = excluded.done, touched = excluded.touched`,
-		uploadRow{u.ID, &u.Account, u.Path, u.Size, u.Replaces, u.Hold, u.Hash, u.State, u.Hashed, u.Store, u.Folder, u.Once, u.Done, micros(u.Created), micros(u.Touched)})
+		uploadRow{u.ID, &u.Account, u.Path, u.Size, u.Replaces, u.Hold, u.Hash, u.State, u.Hashed, u.Store, u.Folder, u.Once, u.Done, micros(u.Created), micros(u.Touched), u.Pass})
 	return err
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/desk/office"
+	"urbankeep/internal/face/pass"
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
@@ -56,7 +57,7 @@ func (v portalVisit) Facts(ctx context.Context) (api.PortalAccount, error) {
 	tokens, err := v.door.db.AccountTokens(ctx, a.ID, time.Now())
 	shown.Tokens = []api.PortalToken{}
 	for _, t := range tokens {
-		shown.Tokens = append(shown.Tokens, api.PortalToken{ID: t.ID, Label: t.Label, Path: t.Scope.Path, Rights: t.Scope.Rights.Names(), Created: t.Created.UTC(), Expires: t.Expires.UTC(), LastUsed: api.Known(t.LastUsed)})
+		shown.Tokens = append(shown.Tokens, api.PortalToken{ID: t.ID, Label: t.Label, Path: t.Scope.Paths[0], Rights: t.Scope.Rights.Names(), Created: t.Created.UTC(), Expires: t.Expires.UTC(), LastUsed: api.Known(t.LastUsed)})
 	}
 	return shown, err
 }
@@ -113,10 +114,11 @@ func (v portalVisit) AddToken(ctx context.Context, now keep.Secret, ask api.Port
 	if err != nil {
 		return "", err
 	}
-	scope := keep.Scope{}
-	if scope.Path, err = keep.CleanPath("/", ask.Path); err != nil {
+	at, err := keep.CleanPath("/", ask.Path)
+	if err != nil {
 		return "", &keep.FieldError{Field: "path", Say: "that is no path of a folder: " + err.Error()}
 	}
+	scope := keep.Scope{Paths: []string{at}}
 	if scope.Rights, err = keep.ParseRights(strings.Join(ask.Rights, ",")); err != nil {
 		return "", &keep.FieldError{Field: "rights", Say: err.Error()}
 	}
@@ -240,4 +242,79 @@ func (v portalVisit) Sheet(ctx context.Context, host string) (any, error) {
 		return nil, err
 	}
 	return v.door.office.Handover(ctx, a.Name, host)
+}
+
+// MayPass says which passes the holder may make, and how long they may live.
+func (v portalVisit) MayPass() (keep.PassKinds, time.Duration) {
+	a, err := v.holder()
+	if err != nil {
+		return keep.NoPasses, 0
+	}
+	longest := a.PassTime.Duration()
+	if longest <= 0 || longest > keep.MaxPassTime {
+		longest = keep.MaxPassTime
+	}
+	return a.Passes, longest
+}
+
+func (v portalVisit) Passes(ctx context.Context) ([]api.Pass, error) {
+	a, err := v.holder()
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	found, err := v.door.db.Passes(ctx, records.PassQuery{Account: a.Name, Ended: true, Limit: keep.MaxPasses}, now)
+	shown := []api.Pass{}
+	for _, p := range found {
+		shown = append(shown, api.PassOf(p.Pass, p.Name, now))
+	}
+	return shown, err
+}
+
+// AddPass makes a pass of the holder's own.
+func (v portalVisit) AddPass(ctx context.Context, at portal.Site, ask api.PassNew) (api.PassMade, error) {
+	a, err := v.holder()
+	if err != nil {
+		return api.PassMade{}, err
+	}
+	p, life, err := ask.Pass()
+	if err != nil {
+		return api.PassMade{}, err
+	}
+	p, secret, err := v.door.office.AddPass(ctx, v.actor(a), a.Name, p, keep.Secret(ask.Password), life)
+	if err != nil {
+		return api.PassMade{}, err
+	}
+	origin := at.Origin
+	if !at.Passes {
+		if origin, err = v.door.office.Origin(ctx, keep.PassesFace, at.Host); err != nil {
+			return api.PassMade{}, err
+		}
+	}
+	return api.PassMade{Pass: api.PassOf(p, a.Name, time.Now()), Link: origin + pass.Prefix + secret.Reveal() + "/"}, nil
+}
+
+func (v portalVisit) EndPass(ctx context.Context, id string) error {
+	a, err := v.holder()
+	if err != nil {
+		return err
+	}
+	return v.door.office.EndPass(ctx, v.actor(a), id)
+}
+
+func (v portalVisit) PassUses(ctx context.Context, id string) ([]api.PassUse, error) {
+	a, err := v.holder()
+	if err != nil {
+		return nil, err
+	}
+	p, err := v.door.office.NamedPass(ctx, v.actor(a), id)
+	if err != nil {
+		return nil, err
+	}
+	found, err := v.door.db.PassUses(ctx, p.ID)
+	shown := []api.PassUse{}
+	for _, u := range found {
+		shown = append(shown, api.UseOf(u))
+	}
+	return shown, err
 }

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/pass"
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
 	"urbankeep/internal/files/picture"
@@ -37,14 +38,24 @@ func (s *Service) openPages(program string) {
 			}
 			return said
 		},
-		Told: func(r *http.Request) bool { return web.CameOf(r).Encrypted }}
+		Told:        func(r *http.Request) bool { return web.CameOf(r).Encrypted },
+		ShowsPasses: func(r *http.Request) bool { return web.CameOf(r).Listener.Serves(keep.PassesFace) }}
 	s.portal.Prepare()
+	s.passes = &pass.Server{Keeper: passDoor{s.door}, Log: s.log, Assets: web.PassAssets(),
+		Name: func(r *http.Request) (name, banner string) {
+			said := s.portal.Door(r)
+			return said.Name, said.Banner
+		},
+		Told: s.portal.Told}
+	s.passes.Prepare()
 	s.site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch l := web.CameOf(r).Listener; {
 		case l.Serves(keep.PortalFace) && r.URL.Path+"/" == portal.Prefix:
 			http.Redirect(w, r, portal.Prefix, http.StatusFound)
 		case l.Serves(keep.PortalFace) && strings.HasPrefix(r.URL.Path, portal.Prefix):
 			s.portal.ServeHTTP(w, r) // bytes of files go straight to the connection
+		case l.Serves(keep.PassesFace) && strings.HasPrefix(r.URL.Path, pass.Prefix):
+			s.passes.ServeHTTP(w, r)
 		default:
 			console.ServeHTTP(w, r)
 		}

@@ -20,6 +20,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/desk/backup"
 	"urbankeep/internal/desk/office"
+	"urbankeep/internal/face/pass"
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/face/web"
 	"urbankeep/internal/files/quota"
@@ -99,6 +100,7 @@ type Service struct {
 	posts    posts
 	pages    *web.Server
 	portal   *portal.Server
+	passes   *pass.Server
 	site     http.Handler // what web listeners show
 	webCrowd *wire.Crowd  // the room for connections to them
 	paths    *paths
@@ -179,7 +181,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.guard, s.repeats = guard, &signin.Repeats{Note: s.Trail.Note}
 	s.crowd = s.newCrowd(guard)
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Repeats: s.repeats, Log: o.Log, Delay: o.FailureDelay,
-		Sessions: func(account string) int { return len(s.Traffic.SessionsOf(account)) }}
+		Sessions: s.Traffic.Own}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
@@ -392,6 +394,9 @@ func (s *Service) housekeep(ctx context.Context) {
 	for {
 		s.door.dropLeftUploads(ctx)
 		s.door.emptyBins(ctx)
+		if err := s.DB.DropEndedPasses(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			s.log.Error("passes that ended long ago not forgotten", "cause", err)
+		}
 		if _, err := s.Office.Retire(ctx, office.Actor{}); err != nil && ctx.Err() == nil {
 			s.log.Error("audit records not archived", "cause", err)
 		}
@@ -442,6 +447,7 @@ func (s *Service) Stop(ctx context.Context) error {
 	s.posts.shutDown(ctx)
 	if s.portal != nil {
 		s.portal.Close()
+		s.passes.Close()
 	}
 	if s.paths != nil {
 		s.paths.stop(ctx)

@@ -31,7 +31,7 @@ func (v *visit) Uploads(ctx context.Context) ([]keep.PartialUpload, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v.door.db.Uploads(ctx, a.ID)
+	return v.door.db.Uploads(ctx, a.ID, v.passID())
 }
 
 func (v *visit) Upload(ctx context.Context, id string) (keep.PartialUpload, error) {
@@ -39,7 +39,7 @@ func (v *visit) Upload(ctx context.Context, id string) (keep.PartialUpload, erro
 	if err != nil {
 		return keep.PartialUpload{}, err
 	}
-	u, err := v.door.db.Upload(ctx, a.ID, id)
+	u, err := v.door.db.Upload(ctx, a.ID, v.passID(), id)
 	if errors.Is(err, records.ErrNotFound) {
 		err = keep.Refuse(keep.NotFound, "there is no such upload any more: begin it anew")
 	}
@@ -52,15 +52,19 @@ func (v *visit) SaveUpload(ctx context.Context, u keep.PartialUpload, new bool) 
 		return err
 	}
 	if new && !u.Once {
-		n, err := v.door.db.CountUploads(ctx, a.ID)
+		n, err := v.door.db.CountUploads(ctx, a.ID, v.passID())
 		if err != nil {
 			return err
 		}
-		if n >= keep.MaxUploads {
-			return keep.Refuse(keep.TooManySessions, fmt.Sprintf("the account has as many unfinished uploads as it may, %d: finish or remove some first", keep.MaxUploads))
+		most := keep.MaxUploads
+		if v.pass != nil {
+			most = keep.MaxPassUploads
+		}
+		if n >= most {
+			return keep.Refuse(keep.TooManySessions, fmt.Sprintf("there are as many unfinished uploads as may be, %d: finish or remove some first", most))
 		}
 	}
-	u.Account = a.ID
+	u.Account, u.Pass = a.ID, v.passID()
 	return v.door.db.SaveUpload(ctx, u)
 }
 

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"reflect"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -43,6 +44,7 @@ type door struct {
 	office   *office.Office
 	log      *slog.Logger
 	bins     bins
+	passes   passes
 	begun    time.Time                  // when the service was opened
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
@@ -51,11 +53,12 @@ type door struct {
 	turnedAway map[string]time.Time // addresses, and when that was recorded
 }
 
-// ftpDoor, sftpDoor and portalDoor are the door as each protocol declares it.
+// ftpDoor, sftpDoor, portalDoor and passDoor are the door as each protocol declares it.
 type (
 	ftpDoor    struct{ *door }
 	sftpDoor   struct{ *door }
 	portalDoor struct{ *door }
+	passDoor   struct{ *door }
 )
 
 func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
@@ -102,6 +105,9 @@ type visit struct {
 	session *traffic.Session
 	key     string      // fingerprint of the key it signed in with, "" for none
 	scope   *keep.Scope // it is held to; nil: all that the account may
+	pass    *keep.Pass  // with which it came; nil: with what the account itself shows
+	moved   *allowance  // what that pass may still move
+	watch   *passWatch
 	since   time.Time
 	ends    *time.Timer // when the account's time does; nil: never
 
@@ -195,7 +201,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	session := d.traffic.Open(traffic.SessionInfo{ID: v.visitor.Session, Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol,
 		Encrypted: v.visitor.Encrypted, Cipher: v.cipher, Client: v.client}, v.cut)
 	opened, err := tree.Open(tree.Who{Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol, Encrypted: v.visitor.Encrypted,
-		Session: v.visitor.Session, Rehearsal: rehearsal != nil}, a, house, session)
+		Session: v.visitor.Session, Pass: v.passID(), Rehearsal: rehearsal != nil}, a, house, v.watcher(session))
 	if err != nil {
 		session.Close()
 		d.accounts.Left(v.visitor, a.Name, time.Now(), keep.Refuse(keep.Failure, "the account's folders could not be opened"), left)
@@ -256,12 +262,16 @@ func (v *visit) watchEnd() {
 		v.ends.Stop()
 		v.ends = nil
 	}
-	if v.account == nil || v.account.ValidUntil.IsZero() {
+	if v.account == nil {
 		return
 	}
-	v.ends = time.AfterFunc(time.Until(v.account.ValidUntil.Time), func() {
-		v.cut(keep.Refuse(keep.AccountChanged, "the account's time has ended"))
-	})
+	end, why := v.account.ValidUntil.Time, "the account's time has ended"
+	if v.pass != nil && (end.IsZero() || v.pass.Expires.Before(end)) {
+		end, why = v.pass.Expires, "this link has ended"
+	}
+	if !end.IsZero() {
+		v.ends = time.AfterFunc(time.Until(end), func() { v.cut(keep.Refuse(keep.AccountChanged, why)) })
+	}
 }
 
 // endWhatHasEnded ends the sessions of accounts whose time has ended by the wall clock: a
@@ -272,10 +282,13 @@ func (d *door) endWhatHasEnded() {
 	d.mu.Unlock()
 	for _, v := range inside {
 		v.mu.Lock()
-		account := v.account
+		account, pass := v.account, v.pass
 		v.mu.Unlock()
 		if account == nil {
 			continue
+		}
+		if pass != nil && !time.Now().Before(pass.Expires) {
+			v.cut(keep.Refuse(keep.AccountChanged, "this link has ended"))
 		}
 		if closed := account.Closed(time.Now()); closed != nil {
 			v.cut(keep.Refuse(keep.AccountChanged, closed.Say))
@@ -290,7 +303,7 @@ func (d *door) recheck(ctx context.Context, v *visit, a *keep.Effective) {
 	switch {
 	case err != nil || now.Account.ID != a.ID || now.Account.Closed(time.Now()) != nil:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
-	case a.MaxSessions > 0 && len(d.traffic.SessionsOf(a.Name)) > int(a.MaxSessions): // two came at the same time
+	case a.MaxSessions > 0 && v.pass == nil && d.traffic.Own(a.Name) > int(a.MaxSessions): // two came at the same time
 		v.cut(keep.Refuse(keep.TooManySessions, "the account has as many sessions as it may"))
 	case now.Account != a:
 		d.Renew(now.Account)
@@ -344,6 +357,15 @@ func (d *door) Renew(account *keep.Effective) {
 			continue
 		}
 		switch {
+		case v.pass != nil: // which has networks of its own
+			v.mu.Lock()
+			same := v.account != nil && reflect.DeepEqual(v.account.Grants, account.Grants) && reflect.DeepEqual(v.account.Mounts, account.Mounts)
+			v.mu.Unlock()
+			// What runs may be what is not given any more: whoever may go on comes again.
+			if !same || v.pass.Allowed(account, time.Now()) != nil {
+				v.cut(keep.Refuse(keep.AccountChanged, "what this link gives has changed: open it again"))
+				continue
+			}
 		case !account.Admit(v.visitor.Address):
 			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used from this address"))
 			continue

@@ -6,10 +6,12 @@ import BinSheet from './BinSheet.vue'
 import FileList from './FileList.vue'
 import { kindOf } from './kinds'
 import LookView from './LookView.vue'
+import PassForm from './PassForm.vue'
 import SearchSheet from './SearchSheet.vue'
 import { add, dropped, picked as pickedFiles } from './uploads'
 import WhySheet from './WhySheet.vue'
 
+const props = defineProps<{ passes: 'none' | 'fetch' | 'drop' | 'both'; passDays: number }>()
 const emit = defineEmits<{ gone: [] }>()
 const folder = ref<Folder | null>(null)
 const entries = shallowRef<Entry[]>([])
@@ -27,6 +29,7 @@ const looking = ref(-1)
 const why = ref(false)
 const searching = ref(false)
 const bin = ref(false)
+const pass = ref<{ kind: 'fetch' | 'drop'; paths: string[] } | null>(null)
 const undo = ref<{ say: string; ids: string[] } | null>(null)
 const busy = ref('')
 const files = ref<HTMLInputElement>()
@@ -40,6 +43,7 @@ const crumbs = computed(() => {
   const parts = (folder.value?.path ?? '/').split('/').filter(Boolean)
   return parts.map((name, i) => ({ name, path: '/' + parts.slice(0, i + 1).join('/') }))
 })
+const passes = (kind: 'fetch' | 'drop') => props.passes === 'both' || props.passes === kind
 const may = (right: string) => folder.value?.may.includes(right) ?? false
 const compare = new Intl.Collator(undefined, { numeric: true }).compare
 const shown = computed(() => {
@@ -106,6 +110,7 @@ async function enter() {
   doing.value = null
   current.value = 0
   searching.value = why.value = bin.value = false
+  pass.value = null
   entries.value = []
   const from = last
   last = here()
@@ -278,6 +283,7 @@ function toggle(name: string) {
       <button v-if="may('mkdir')" @click="ask('folder')">New folder</button>
       <a v-if="may('download') && entries.length" class="button" :href="archive('zip')" download>{{ selection.length ? `Download ${selection.length} as ZIP` : 'Download all as ZIP' }}</a>
       <a v-if="may('download') && entries.length" class="button" :href="archive('tar')" download>as tar</a>
+      <button v-if="passes('drop') && may('upload')" @click="pass = { kind: 'drop', paths: [folder.path] }">Ask for files</button>
       <input ref="files" type="file" class="files" multiple hidden @change="pick(files)" />
       <input ref="tree" type="file" webkitdirectory hidden @change="pick(tree)" />
     </div>
@@ -289,6 +295,7 @@ function toggle(name: string) {
       <span v-if="room" class="soft">{{ room }}</span>
     </div>
     <SearchSheet v-if="searching" :path="folder.path" @reach="reach" @gone="emit('gone')" />
+    <PassForm v-if="pass" :key="pass.paths.join()" :kind="pass.kind" :paths="pass.paths" :longest="passDays" @gone="emit('gone')" @done="pass = null" />
     <BinSheet v-if="bin" @gone="emit('gone')" @changed="load(true)" />
     <div v-if="selection.length || carried" class="tools picked" aria-label="Selection" role="group">
       <template v-if="carried">
@@ -299,6 +306,7 @@ function toggle(name: string) {
         <span>{{ selection.length.toLocaleString('en') }} chosen</span>
         <button v-if="may('rename') && selection.length === 1" @click="ask('rename')">Rename</button>
         <button v-if="may('rename') || may('download')" @click="carried = { from: folder.path, names: selection.map((e) => e.name) }">Move or copy</button>
+        <button v-if="passes('fetch') && may('download')" @click="pass = { kind: 'fetch', paths: selection.map((e) => join(folder!.path, e.name)) }">Make a link</button>
         <button v-if="may('delete') || may('rmdir')" @click="ask('delete')">Delete</button>
         <button @click="chosen = new Set()">Choose nothing</button>
       </template>

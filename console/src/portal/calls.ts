@@ -3,7 +3,7 @@ export type Entry = { name: string; kind: 'file' | 'folder' | 'link'; size: numb
 export type Folder = { path: string; may: string[]; free: number; room: number; cut: boolean; binSeconds: number }
 export type Binned = { id: string; path: string; folder: boolean; size: number; deleted: string; until: string }
 export type Found = Entry & { in: string }
-export type Holder = { account: string; name: string; recovery?: string[] }
+export type Holder = { account: string; name: string; recovery?: string[]; passes: 'none' | 'fetch' | 'drop' | 'both'; passDays: number }
 export type Codes = { secret: string; uri: string; picture: string }
 
 export class Refusal extends Error {

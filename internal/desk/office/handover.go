@@ -42,7 +42,9 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 	}
 	for _, p := range posts {
 		if f.Portal == "" && e.MayUse(keep.Portal) && !e.Anonymous() && p.Serves(keep.PortalFace) {
-			f.Portal = portalOf(&p.Listener, p.At, f.Host)
+			if at := originOf(&p.Listener, p.At, f.Host); at != "" {
+				f.Portal = at + "/portal/"
+			}
 		}
 	}
 	check := keep.Identity{Host: f.Host}
@@ -65,8 +67,8 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 	return handover.New(f), nil
 }
 
-// portalOf is where a browser on another machine finds the portal of a web listener at an address; "" where it can't.
-func portalOf(l *keep.Listener, at, host string) string {
+// originOf is where a browser on another machine finds a web listener at an address; "" where it can't.
+func originOf(l *keep.Listener, at, host string) string {
 	where, err := netip.ParseAddrPort(at)
 	if err != nil {
 		return ""
@@ -78,16 +80,16 @@ func portalOf(l *keep.Listener, at, host string) string {
 	scheme, port, usual := "http", int(where.Port()), 80
 	switch {
 	case len(l.Proxies) > 0: // it is the balancer that browsers come to
-		return "https://" + bracketed(host) + "/portal/"
+		return "https://" + bracketed(host)
 	case where.Addr().IsLoopback() && host != "localhost" && !here.IsLoopback():
 		return ""
 	case l.Encryption != keep.EncryptionOff:
 		scheme, usual = "https", 443
 	}
 	if port == usual {
-		return scheme + "://" + bracketed(host) + "/portal/"
+		return scheme + "://" + bracketed(host)
 	}
-	return scheme + "://" + net.JoinHostPort(strings.Trim(host, "[]"), strconv.Itoa(port)) + "/portal/"
+	return scheme + "://" + net.JoinHostPort(strings.Trim(host, "[]"), strconv.Itoa(port))
 }
 
 func bracketed(host string) string {
@@ -95,6 +97,29 @@ func bracketed(host string) string {
 		return "[" + host + "]"
 	}
 	return host
+}
+
+// Origin is where browsers find a face, as those do to whom the service is known by its host; else at the host that is
+// given, else where this machine alone does. It is "" where no listener serves it.
+func (o *Office) Origin(ctx context.Context, face keep.Face, host string) (string, error) {
+	i, err := o.Identity(ctx)
+	if err != nil {
+		return "", err
+	}
+	posts, err := o.posts(ctx)
+	found, here := "", ""
+	for _, p := range posts {
+		if !p.Serves(face) {
+			continue
+		}
+		here = originOf(&p.Listener, p.At, "localhost")
+		at := originOf(&p.Listener, p.At, cmp.Or(i.Host, host))
+		if strings.HasPrefix(at, "https:") {
+			return at, nil
+		}
+		found = cmp.Or(found, at)
+	}
+	return cmp.Or(found, here), err
 }
 
 // LinkPassword gives an account a new password that nobody has seen, which it must change

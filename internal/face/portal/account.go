@@ -2,13 +2,14 @@ package portal
 
 import (
 	"context"
-	"encoding/hex"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
 	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/keep"
 )
 
@@ -28,6 +29,13 @@ type Own interface {
 	NewPasskey(ctx context.Context, now keep.Secret, at Site) (api.PasskeyAsk, error)
 	AddPasskey(ctx context.Context, at Site, id, label string, response []byte) error
 	DropPasskey(ctx context.Context, id string) error
+	// MayPass says which passes the holder may make, and how long they may live.
+	MayPass() (keep.PassKinds, time.Duration)
+	// Passes are the holder's, those too that have ended lately.
+	Passes(ctx context.Context) ([]api.Pass, error)
+	AddPass(ctx context.Context, at Site, ask api.PassNew) (api.PassMade, error)
+	EndPass(ctx context.Context, id string) error
+	PassUses(ctx context.Context, id string) ([]api.PassUse, error)
 	// Records are the newest of the account.
 	Records(ctx context.Context) ([]api.AuditRecord, error)
 	// Sheet says how the account is used with other programs, on a host.
@@ -37,22 +45,26 @@ type Own interface {
 func (s *Server) accountRoutes() map[string]func(http.ResponseWriter, *http.Request, *stay) error {
 	at := apiPrefix + "/account"
 	return map[string]func(http.ResponseWriter, *http.Request, *stay) error{
-		"GET " + at:                       s.account,
-		"POST " + at + "/strength":        s.strength,
-		"POST " + at + "/password":        s.setPassword,
-		"POST " + at + "/codes/new":       s.newCodes,
-		"POST " + at + "/codes":           s.useCodes,
-		"POST " + at + "/codes/off":       s.dropCodes,
-		"POST " + at + "/keys":            s.addKeys,
-		"DELETE " + at + "/keys/{id}":     s.removeKey,
-		"POST " + at + "/passkeys/ask":    s.newPasskey,
-		"POST " + at + "/passkeys":        s.addPasskey,
-		"DELETE " + at + "/passkeys/{id}": s.dropPasskey,
-		"POST " + at + "/tokens":          s.addToken,
-		"DELETE " + at + "/tokens/{id}":   s.dropToken,
-		"DELETE " + at + "/sessions/{id}": s.endSession,
-		"GET " + at + "/records":          s.records,
-		"GET " + at + "/sheet":            s.sheet,
+		"GET " + at:                              s.account,
+		"POST " + at + "/strength":               s.strength,
+		"POST " + at + "/password":               s.setPassword,
+		"POST " + at + "/codes/new":              s.newCodes,
+		"POST " + at + "/codes":                  s.useCodes,
+		"POST " + at + "/codes/off":              s.dropCodes,
+		"POST " + at + "/keys":                   s.addKeys,
+		"DELETE " + at + "/keys/{id}":            s.removeKey,
+		"POST " + at + "/passkeys/ask":           s.newPasskey,
+		"POST " + at + "/passkeys":               s.addPasskey,
+		"DELETE " + at + "/passkeys/{id}":        s.dropPasskey,
+		"POST " + at + "/tokens":                 s.addToken,
+		"DELETE " + at + "/tokens/{id}":          s.dropToken,
+		"DELETE " + at + "/sessions/{id}":        s.endSession,
+		"GET " + at + "/records":                 s.records,
+		"GET " + at + "/sheet":                   s.sheet,
+		"GET " + apiPrefix + "/passes":           s.passes,
+		"POST " + apiPrefix + "/passes":          s.addPass,
+		"DELETE " + apiPrefix + "/passes/{id}":   s.endPass,
+		"GET " + apiPrefix + "/passes/{id}/uses": s.passUses,
 	}
 }
 
@@ -62,36 +74,36 @@ func (s *Server) account(w http.ResponseWriter, r *http.Request, one *stay) erro
 		return err
 	}
 	facts.Sessions = []api.PortalSession{}
-	for id, other := range s.stays.of(one.account) {
-		facts.Sessions = append(facts.Sessions, api.PortalSession{ID: id, Address: other.address, Client: other.client, Since: other.since.UTC(), This: other == one})
+	for id, other := range s.staysOf(one.account) {
+		facts.Sessions = append(facts.Sessions, api.PortalSession{ID: id, Address: other.Address, Client: other.Client, Since: other.Since.UTC(), This: other == one})
 	}
 	slices.SortFunc(facts.Sessions, func(a, b api.PortalSession) int { return b.Since.Compare(a.Since) })
-	return write(w, facts)
+	return exchange.Write(w, facts)
 }
 
 func (s *Server) strength(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalOwnPassword
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	return write(w, one.visit.Strength(keep.Secret(ask.Next)))
+	return exchange.Write(w, one.visit.Strength(keep.Secret(ask.Next)))
 }
 
 // setPassword ends the account's other sign-ins here.
 func (s *Server) setPassword(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalOwnPassword
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	err := one.visit.SetPassword(r.Context(), keep.Secret(ask.Now), keep.Secret(ask.Next))
 	if err == nil {
-		for _, other := range s.stays.of(one.account) {
+		for _, other := range s.staysOf(one.account) {
 			if other != one {
-				other.cancel(keep.Refuse(keep.AccountChanged, "the password was changed"))
+				other.Cancel(keep.Refuse(keep.AccountChanged, "the password was changed"))
 			}
 		}
 	}
-	return doneWith(w, err)
+	return exchange.DoneWith(w, err)
 }
 
 func (s *Server) newCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
@@ -99,19 +111,19 @@ func (s *Server) newCodes(w http.ResponseWriter, r *http.Request, one *stay) err
 	if err != nil {
 		return err
 	}
-	return write(w, codes)
+	return exchange.Write(w, codes)
 }
 
 func (s *Server) useCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalCodes
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	recovery, err := one.visit.UseCodes(r.Context(), keep.Secret(ask.Now), keep.Secret(ask.Secret), ask.Code)
 	if err != nil {
 		return err
 	}
-	return write(w, api.Recovery{Recovery: reveal(recovery)})
+	return exchange.Write(w, api.Recovery{Recovery: reveal(recovery)})
 }
 
 // reveal shows codes to who is to keep them.
@@ -125,18 +137,18 @@ func reveal(secrets []keep.Secret) []string {
 
 func (s *Server) dropCodes(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalNow
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	return doneWith(w, one.visit.DropCodes(r.Context(), keep.Secret(ask.Now)))
+	return exchange.DoneWith(w, one.visit.DropCodes(r.Context(), keep.Secret(ask.Now)))
 }
 
 func (s *Server) addKeys(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalKey
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	return doneWith(w, one.visit.AddKeys(r.Context(), keep.Secret(ask.Now), ask.Key, ask.Label))
+	return exchange.DoneWith(w, one.visit.AddKeys(r.Context(), keep.Secret(ask.Now), ask.Key, ask.Label))
 }
 
 func (s *Server) removeKey(w http.ResponseWriter, r *http.Request, one *stay) error {
@@ -144,15 +156,15 @@ func (s *Server) removeKey(w http.ResponseWriter, r *http.Request, one *stay) er
 	if err != nil {
 		return errNoAddress
 	}
-	return doneWith(w, one.visit.RemoveKey(r.Context(), id))
+	return exchange.DoneWith(w, one.visit.RemoveKey(r.Context(), id))
 }
 
 // endSession ends a sign-in of the holder's with a browser.
 func (s *Server) endSession(w http.ResponseWriter, r *http.Request, one *stay) error {
-	for id, other := range s.stays.of(one.account) {
+	for id, other := range s.staysOf(one.account) {
 		if id == r.PathValue("id") {
-			other.cancel(goodbye{})
-			return doneWith(w, nil)
+			other.Cancel(exchange.Goodbye{})
+			return exchange.DoneWith(w, nil)
 		}
 	}
 	return keep.Refuse(keep.NotFound, "that sign-in has ended")
@@ -163,7 +175,7 @@ func (s *Server) records(w http.ResponseWriter, r *http.Request, one *stay) erro
 	if err != nil {
 		return err
 	}
-	return write(w, api.Page[api.AuditRecord]{Items: found})
+	return exchange.Write(w, api.Page[api.AuditRecord]{Items: found})
 }
 
 func (s *Server) sheet(w http.ResponseWriter, r *http.Request, one *stay) error {
@@ -171,58 +183,52 @@ func (s *Server) sheet(w http.ResponseWriter, r *http.Request, one *stay) error 
 	if err != nil {
 		return err
 	}
-	return write(w, sheet)
+	return exchange.Write(w, sheet)
 }
 
-// of are the sign-ins of an account, by what names them to their holder.
-func (s *stays) of(account string) map[string]*stay {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	found := map[string]*stay{}
-	for key, one := range s.by {
-		if one.account == account && time.Now().Before(one.until) {
-			found[hex.EncodeToString(key[:8])] = one
-		}
-	}
+// staysOf are the sign-ins of an account, by what names them to their holder.
+func (s *Server) staysOf(account string) map[string]*stay {
+	found := s.stays.All()
+	maps.DeleteFunc(found, func(_ string, one *stay) bool { return one.account != account || time.Now().After(one.Until) })
 	return found
 }
 
 func (s *Server) addToken(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalTokenNew
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	token, err := one.visit.AddToken(r.Context(), keep.Secret(ask.Now), ask)
 	if err != nil {
 		return err
 	}
-	return write(w, api.PortalTokenMade{Token: token.Reveal()})
+	return exchange.Write(w, api.PortalTokenMade{Token: token.Reveal()})
 }
 
 func (s *Server) dropToken(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return doneWith(w, one.visit.DropToken(r.Context(), r.PathValue("id")))
+	return exchange.DoneWith(w, one.visit.DropToken(r.Context(), r.PathValue("id")))
 }
 
 func (s *Server) newPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalNow
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	options, err := one.visit.NewPasskey(r.Context(), keep.Secret(ask.Now), s.site(r))
 	if err != nil {
 		return err
 	}
-	return write(w, options)
+	return exchange.Write(w, options)
 }
 
 func (s *Server) addPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PasskeyAnswer
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	return doneWith(w, one.visit.AddPasskey(r.Context(), s.site(r), ask.ID, ask.Label, ask.Response))
+	return exchange.DoneWith(w, one.visit.AddPasskey(r.Context(), s.site(r), ask.ID, ask.Label, ask.Response))
 }
 
 func (s *Server) dropPasskey(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return doneWith(w, one.visit.DropPasskey(r.Context(), r.PathValue("id")))
+	return exchange.DoneWith(w, one.visit.DropPasskey(r.Context(), r.PathValue("id")))
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -21,31 +22,31 @@ const maxAtOnce = 200_000
 
 func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalPath
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	at, err := pathOf(ask.Path)
+	at, err := exchange.PathOf(ask.Path)
 	if err == nil {
-		err = one.tree.Mkdir(at, nil)
+		err = one.Tree.Mkdir(at, nil)
 	}
-	return doneWith(w, err)
+	return exchange.DoneWith(w, err)
 }
 
 func (s *Server) rename(w http.ResponseWriter, r *http.Request, one *stay) error {
 	from, to, err := fromTo(w, r)
 	if err == nil {
-		err = one.tree.Rename(from, to, false)
+		err = one.Tree.Rename(from, to, false)
 	}
-	return doneWith(w, err)
+	return exchange.DoneWith(w, err)
 }
 
 func fromTo(w http.ResponseWriter, r *http.Request) (from, to string, err error) {
 	var ask api.PortalRename
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return "", "", err
 	}
-	from, err1 := pathOf(ask.Path)
-	to, err2 := pathOf(ask.To)
+	from, err1 := exchange.PathOf(ask.Path)
+	to, err2 := exchange.PathOf(ask.To)
 	return from, to, errors.Join(err1, err2)
 }
 
@@ -53,28 +54,28 @@ func fromTo(w http.ResponseWriter, r *http.Request) (from, to string, err error)
 // put it back, unless it is deleted for good.
 func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalRemoval
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	at, err := pathOf(ask.Path)
+	at, err := exchange.PathOf(ask.Path)
 	if err != nil {
 		return err
 	}
-	if one.tree.BinTime() > 0 && !ask.ForGood {
-		info, err := one.tree.Lstat(at)
+	if one.Tree.BinTime() > 0 && !ask.ForGood {
+		info, err := one.Tree.Lstat(at)
 		if err != nil {
 			return err
 		}
 		if ask.Inside || !info.IsDir() {
 			id := rand.Text()
-			if err := one.visit.Discard(r.Context(), one.tree, at, id); err != nil {
+			if err := one.visit.Discard(r.Context(), one.Tree, at, id); err != nil {
 				return err
 			}
-			return write(w, api.PortalBinning{ID: id})
+			return exchange.Write(w, api.PortalBinning{ID: id})
 		}
 	}
 	n := 0
-	return doneWith(w, removeAll(r.Context(), one.tree, at, ask.Inside, 0, &n))
+	return exchange.DoneWith(w, removeAll(r.Context(), one.Tree, at, ask.Inside, 0, &n))
 }
 
 // bin shows what the holder can put back.
@@ -87,22 +88,22 @@ func (s *Server) bin(w http.ResponseWriter, r *http.Request, one *stay) error {
 	if err != nil {
 		return err
 	}
-	return write(w, shown)
+	return exchange.Write(w, shown)
 }
 
 func (s *Server) putBack(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalPutBack
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	if at, err := pathOf("/" + ask.Name); err != nil || at[1:] != ask.Name || strings.Contains(ask.Name, "/") {
+	if at, err := exchange.PathOf("/" + ask.Name); err != nil || at[1:] != ask.Name || strings.Contains(ask.Name, "/") {
 		return &keep.FieldError{Field: "name", Say: "that is no name: leave out /"}
 	}
-	return doneWith(w, one.visit.PutBack(r.Context(), one.tree, r.PathValue("id"), ask.Name))
+	return exchange.DoneWith(w, one.visit.PutBack(r.Context(), one.Tree, r.PathValue("id"), ask.Name))
 }
 
 func (s *Server) emptyBin(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return doneWith(w, one.visit.EmptyBin(r.Context(), r.PathValue("id")))
+	return exchange.DoneWith(w, one.visit.EmptyBin(r.Context(), r.PathValue("id")))
 }
 
 func removeAll(ctx context.Context, t *tree.Tree, at string, inside bool, depth int, n *int) error {
@@ -123,7 +124,7 @@ var errDeep = keep.Refuse(keep.BadRequest, "the folders lie too deep in one anot
 
 // names does something with each name in a folder, as they were when it was read.
 func names(ctx context.Context, t *tree.Tree, at string, depth int, n *int, do func(name string) error) error {
-	if depth > maxDepth {
+	if depth > exchange.MaxDepth {
 		return errDeep
 	}
 	listing, err := t.ReadFolder(at)
@@ -159,28 +160,28 @@ func (s *Server) copy(w http.ResponseWriter, r *http.Request, one *stay) error {
 		return keep.Refuse(keep.BadRequest, "a folder can't be copied into itself")
 	}
 	n := 0
-	return doneWith(w, s.copyAll(r.Context(), one, from, to, 0, &n))
+	return exchange.DoneWith(w, s.copyAll(r.Context(), one, from, to, 0, &n))
 }
 
 func (s *Server) copyAll(ctx context.Context, one *stay, from, to string, depth int, n *int) error {
-	info, err := one.tree.Stat(from)
+	info, err := one.Tree.Stat(from)
 	switch {
 	case err != nil:
 		return err
 	case !info.IsDir():
 		return s.copyFile(ctx, one, from, to)
 	}
-	if err := one.tree.Mkdir(to, nil); err != nil {
+	if err := one.Tree.Mkdir(to, nil); err != nil {
 		return err
 	}
-	return names(ctx, one.tree, from, depth, n, func(name string) error {
+	return names(ctx, one.Tree, from, depth, n, func(name string) error {
 		return s.copyAll(ctx, one, path.Join(from, name), path.Join(to, name), depth+1, n)
 	})
 }
 
 // copyFile is a download and an upload on this side: both are measured and recorded as such.
 func (s *Server) copyFile(ctx context.Context, one *stay, from, to string) error {
-	source, err := one.tree.Open(from, tree.OpenMode{Read: true})
+	source, err := one.Tree.Open(from, tree.OpenMode{Read: true})
 	if err != nil {
 		return err
 	}
@@ -189,12 +190,12 @@ func (s *Server) copyFile(ctx context.Context, one *stay, from, to string) error
 		source.Abort(err)
 		return err
 	}
-	u, err := s.beginUpload(ctx, one, keep.PartialUpload{Path: to, Size: info.Size(), Once: true})
+	u, err := s.files.Begin(ctx, one.Stay, keep.PartialUpload{Path: to, Size: info.Size(), Once: true})
 	if err != nil {
 		source.Abort(err)
 		return err
 	}
-	target, err := one.tree.Open(to, openMode(u, 0))
+	target, err := one.Tree.Open(to, exchange.OpenMode(u, 0))
 	if err == nil {
 		if err = target.ReceiveFrom(&whileAsked{ctx, io.NewSectionReader(source, 0, info.Size())}, 0); err == nil {
 			err = target.Close()
@@ -220,11 +221,4 @@ func (a *whileAsked) Read(p []byte) (int, error) {
 		return 0, keep.Refuse(keep.ClientGone, "the client left before the file was whole")
 	}
 	return a.Reader.Read(p)
-}
-
-func doneWith(w http.ResponseWriter, err error) error {
-	if err == nil {
-		w.WriteHeader(http.StatusNoContent)
-	}
-	return err
 }

@@ -11,14 +11,13 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
 
 const (
-	// listBuffer is with how much a folder is read at once, bytes.
-	listBuffer = 64 << 10
 	// maxEntries bounds the entries of a folder that are shown.
 	maxEntries = 200_000
 	// linesType is a list of which each line is JSON: it can be shown while it comes.
@@ -36,27 +35,27 @@ var may = []struct {
 // folder shows what is in a folder. As lines it comes as it is read from the disk: first the folder, then its
 // entries, some in each line.
 func (s *Server) folder(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
+	at, err := exchange.PathOf(r.URL.Query().Get("path"))
 	if err != nil {
 		return err
 	}
-	listing, err := one.tree.ReadFolder(at)
+	listing, err := one.Tree.ReadFolder(at)
 	if err != nil {
 		return err
 	}
 	defer listing.Close()
 	shown := api.PortalFolder{Path: at, May: []string{}, Entries: []api.PortalEntry{}}
 	for _, m := range may {
-		if one.tree.May(m.right, path.Join(at, "x")) {
+		if one.Tree.May(m.right, path.Join(at, "x")) {
 			shown.May = append(shown.May, m.name)
 		}
 	}
-	shown.BinSeconds = int64(one.tree.BinTime() / time.Second)
-	if space, err := one.tree.Space(at); err == nil {
+	shown.BinSeconds = int64(one.Tree.BinTime() / time.Second)
+	if space, err := one.Tree.Space(at); err == nil {
 		shown.Free, shown.Room = int64(min(space.FreeBytes, 1<<62)), int64(min(space.Bytes, 1<<62))
 	}
-	key, err := one.tree.Draws(path.Join(at, "x"))
-	draws := err == nil && key != "" && one.tree.May(keep.Download, path.Join(at, "x"))
+	key, err := one.Tree.Draws(path.Join(at, "x"))
+	draws := err == nil && key != "" && one.Tree.May(keep.Download, path.Join(at, "x"))
 	lines := r.Header.Get("Accept") == linesType
 	send := func(batch []api.PortalEntry) error {
 		shown.Entries = append(shown.Entries, batch...)
@@ -90,26 +89,26 @@ func (s *Server) folder(w http.ResponseWriter, r *http.Request, one *stay) error
 	case err != nil && err != io.EOF:
 		return err
 	}
-	return write(w, shown)
+	return exchange.Write(w, shown)
 }
 
 // stat tells of one file or folder.
 func (s *Server) stat(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
+	at, err := exchange.PathOf(r.URL.Query().Get("path"))
 	if err != nil {
 		return err
 	}
-	info, err := one.tree.Stat(at)
+	info, err := one.Tree.Stat(at)
 	if err != nil {
 		return err
 	}
-	return write(w, entryOf(info, false))
+	return exchange.Write(w, entryOf(info, false))
 }
 
 // each gives what is in a folder, as it is read. [io.EOF] of do ends it.
 func each(ctx context.Context, listing *tree.Listing, do func([]fs.FileInfo) error) error {
 	for ctx.Err() == nil {
-		found, err := listing.Next(listBuffer)
+		found, err := listing.Next(exchange.ListBuffer)
 		if err == io.EOF {
 			return nil
 		}
@@ -138,7 +137,7 @@ func entryOf(info fs.FileInfo, draws bool) api.PortalEntry {
 
 // search finds what has a text in its name, below a folder; it comes as lines while it is found.
 func (s *Server) search(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
+	at, err := exchange.PathOf(r.URL.Query().Get("path"))
 	if err != nil {
 		return err
 	}
@@ -156,7 +155,7 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request, one *stay) error
 			cut = true
 			break
 		}
-		listing, err := one.tree.ReadFolder(in)
+		listing, err := one.Tree.ReadFolder(in)
 		if err != nil {
 			continue // what may not be seen is not found
 		}
@@ -191,7 +190,7 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request, one *stay) error
 
 // why says in the holder's words why something is not allowed.
 func (s *Server) why(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
+	at, err := exchange.PathOf(r.URL.Query().Get("path"))
 	if err != nil {
 		return err
 	}
@@ -200,10 +199,10 @@ func (s *Server) why(w http.ResponseWriter, r *http.Request, one *stay) error {
 			continue
 		}
 		answer := api.PortalWhy{May: true, Say: "you may do that"}
-		if err := one.tree.Why(m.right, at); err != nil {
+		if err := one.Tree.Why(m.right, at); err != nil {
 			answer = api.PortalWhy{Say: err.Error()}
 		}
-		return write(w, answer)
+		return exchange.Write(w, answer)
 	}
 	return &keep.FieldError{Field: "right", Say: "there is no such right"}
 }

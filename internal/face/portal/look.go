@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
@@ -35,10 +36,14 @@ const textType = "text/plain; charset=utf-8"
 // look gives a file to be shown, in a sandbox. Viewers of PDF don't run in one: they are the browser's, and get
 // nothing of this origin.
 func (s *Server) look(w http.ResponseWriter, r *http.Request, one *stay) error {
-	return s.send(w, r, one, lookPrefix, func(h http.Header, name string) error {
+	at, err := fileOf(r, lookPrefix)
+	if err != nil {
+		return err
+	}
+	return s.files.Send(w, r, one.Stay, at, func(h http.Header, name string) error {
 		kind, known := shown[strings.ToLower(path.Ext(name))]
 		if !known {
-			return &problem{http.StatusUnsupportedMediaType, "a browser can't show that safely: download it"}
+			return &exchange.Problem{Status: http.StatusUnsupportedMediaType, Say: "a browser can't show that safely: download it"}
 		}
 		h.Set("Content-Type", kind)
 		policy := "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'; base-uri 'none'; form-action 'none'"
@@ -61,17 +66,17 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request, one *stay) erro
 	}
 	side, err := strconv.Atoi(r.URL.Query().Get("side"))
 	if err != nil || !slices.Contains(picture.Sides, side) {
-		return &problem{http.StatusBadRequest, "side is 320 or 1600, pixels"}
+		return &exchange.Problem{Status: http.StatusBadRequest, Say: "side is 320 or 1600, pixels"}
 	}
-	none := &problem{http.StatusUnsupportedMediaType, "there is no small picture of that"}
-	if err := one.tree.MayOpen(at, tree.OpenMode{Read: true}); err != nil {
+	none := &exchange.Problem{Status: http.StatusUnsupportedMediaType, Say: "there is no small picture of that"}
+	if err := one.Tree.MayOpen(at, tree.OpenMode{Read: true}); err != nil {
 		return err
 	}
-	info, err := one.tree.Stat(at)
+	info, err := one.Tree.Stat(at)
 	if err != nil {
 		return err
 	}
-	key, err := one.tree.Draws(at)
+	key, err := one.Tree.Draws(at)
 	if err != nil {
 		return err
 	}
@@ -106,7 +111,7 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request, one *stay) erro
 
 // readWhole writes a file to somebody on this side.
 func (s *Server) readWhole(ctx context.Context, one *stay, at string, to io.Writer) error {
-	f, err := one.tree.Open(at, tree.OpenMode{Read: true})
+	f, err := one.Tree.Open(at, tree.OpenMode{Read: true})
 	if err != nil {
 		return err
 	}

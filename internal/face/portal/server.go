@@ -3,16 +3,12 @@ package portal
 import (
 	"context"
 	_ "embed"
-	"encoding/json"
-	"errors"
-	"io"
 	"log/slog"
 	"net/http"
-	"net/netip"
 	"strings"
-	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/keep"
 )
@@ -22,11 +18,9 @@ const Prefix = "/portal/"
 
 const (
 	apiPrefix   = Prefix + "api/v1"
+	uploadsPath = apiPrefix + "/uploads"
 	filesPrefix = Prefix + "files/"
 	cookieName  = "urbankeep-portal"
-	// maxBody bounds a request's JSON, bytes; bodyTime how long it may take to come.
-	maxBody  = 1 << 20
-	bodyTime = 20 * time.Second
 )
 
 //go:embed openapi.yaml
@@ -39,17 +33,20 @@ type Server struct {
 	Pages  http.Handler                           // the portal's files
 	Told   func(r *http.Request) (encrypted bool) // how a request came
 	Log    *slog.Logger
+	// ShowsPasses reports whether the listener of a request shows passes too.
+	ShowsPasses func(r *http.Request) bool
 
 	Pictures *picture.Artist
 
-	stays  stays
-	pieces pieces
-	mux    *http.ServeMux
+	stays exchange.Stays[*stay]
+	files exchange.Files
+	mux   *http.ServeMux
 }
 
 // Prepare makes it ready to answer.
 func (s *Server) Prepare() {
 	s.mux = http.NewServeMux()
+	s.files = exchange.Files{UploadsAt: func(*http.Request) string { return uploadsPath + "/" }, Log: s.Log}
 	for route, do := range map[string]func(http.ResponseWriter, *http.Request) error{
 		"GET " + apiPrefix + "/door":              s.door,
 		"POST " + apiPrefix + "/sign-in":          s.signIn,
@@ -62,7 +59,7 @@ func (s *Server) Prepare() {
 			_, err := w.Write(openAPI)
 			return err
 		},
-		"OPTIONS " + uploadsPath: s.tusOptions,
+		"OPTIONS " + uploadsPath: s.files.UploadOptions,
 	} {
 		s.mux.HandleFunc(route, s.answer(do))
 	}
@@ -80,12 +77,12 @@ func (s *Server) Prepare() {
 		"GET " + apiPrefix + "/bin":            inPerson(s.bin),
 		"PUT " + apiPrefix + "/bin/{id}":       inPerson(s.putBack),
 		"DELETE " + apiPrefix + "/bin/{id}":    inPerson(s.emptyBin),
-		"GET " + uploadsPath:                   s.uploads,
-		"POST " + uploadsPath:                  s.createUpload,
-		"HEAD " + uploadsPath + "/{id}":        s.headUpload,
-		"PATCH " + uploadsPath + "/{id}":       s.patchUpload,
-		"DELETE " + uploadsPath + "/{id}":      s.deleteUpload,
-		"POST " + uploadsPath + "/{id}/finish": s.finishUpload,
+		"GET " + uploadsPath:                   carried(s.files.ListUploads),
+		"POST " + uploadsPath:                  carried(s.files.CreateUpload),
+		"HEAD " + uploadsPath + "/{id}":        carried(s.files.HeadUpload),
+		"PATCH " + uploadsPath + "/{id}":       carried(s.files.PatchUpload),
+		"DELETE " + uploadsPath + "/{id}":      carried(s.files.DeleteUpload),
+		"POST " + uploadsPath + "/{id}/finish": carried(s.files.FinishUpload),
 		"GET " + Prefix + "zip":                s.archive,
 		"GET " + Prefix + "tar":                s.archive,
 		"GET " + filesPrefix:                   s.download, // and HEAD
@@ -103,7 +100,7 @@ func (s *Server) Prepare() {
 }
 
 // Close ends every sign-in.
-func (s *Server) Close() { s.stays.endAll(keep.Refuse(keep.Stopping, "the service is stopping")) }
+func (s *Server) Close() { s.stays.EndAll(keep.Refuse(keep.Stopping, "the service is stopping")) }
 
 // ServeHTTP answers a request below [Prefix]. Requests that another site's page makes in the
 // holder's browser change nothing.
@@ -115,17 +112,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	http.NewCrossOriginProtection().Handler(s.mux).ServeHTTP(w, r)
 }
 
-// problem is an error that is a status.
-type problem struct {
-	status int
-	say    string
-}
-
-func (p *problem) Error() string { return p.say }
-
 var (
-	errSignIn    = &problem{http.StatusUnauthorized, "sign in first"}
-	errNoAddress = &problem{http.StatusNotFound, "nothing is at this address"}
+	errSignIn    = &exchange.Problem{Status: http.StatusUnauthorized, Say: "sign in first"}
+	errNoAddress = &exchange.Problem{Status: http.StatusNotFound, Say: "nothing is at this address"}
 )
 
 // answer turns an error into its problem (RFC 9457).
@@ -133,55 +122,9 @@ func (s *Server) answer(do func(http.ResponseWriter, *http.Request) error) http.
 	return func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		if err := do(w, r); err != nil {
-			s.refuse(w, r, err)
+			exchange.Refuse(w, r, err, s.Log)
 		}
 	}
-}
-
-func (s *Server) refuse(w http.ResponseWriter, r *http.Request, err error) {
-	shown := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
-	var field *keep.FieldError
-	var fault *keep.Fault
-	var plain *problem
-	switch {
-	case errors.As(err, &field):
-		shown.Status, shown.Field, shown.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
-	case errors.As(err, &plain):
-		shown.Status, shown.Detail = plain.status, plain.say
-	case errors.As(err, &fault):
-		shown.Status, shown.Detail, shown.Reason = statusOf(fault.Reason), fault.Say, string(fault.Reason)
-	}
-	if shown.Status == http.StatusInternalServerError && r.Context().Err() == nil {
-		s.Log.Error("request failed", "path", r.URL.Path, "cause", err, "root", errors.Unwrap(err))
-	}
-	shown.Title = http.StatusText(shown.Status)
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(shown.Status)
-	json.NewEncoder(w).Encode(shown)
-}
-
-func statusOf(reason keep.Reason) int {
-	switch reason {
-	case keep.NotFound:
-		return http.StatusNotFound
-	case keep.BadCredentials:
-		return http.StatusUnauthorized
-	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
-		return http.StatusConflict
-	case keep.TooManyAttempts, keep.TooManySessions:
-		return http.StatusTooManyRequests
-	case keep.TooLarge:
-		return http.StatusRequestEntityTooLarge
-	case keep.QuotaFull, keep.DiskFull:
-		return http.StatusInsufficientStorage
-	case keep.StoreAway, keep.Stopping:
-		return http.StatusServiceUnavailable
-	case keep.BadName, keep.BadRequest:
-		return http.StatusBadRequest
-	case keep.Failure, keep.TrailUnavailable:
-		return http.StatusInternalServerError
-	}
-	return http.StatusForbidden
 }
 
 // whoAsks finds the sign-in of a request: by its token, else by its cookie.
@@ -190,7 +133,7 @@ func (s *Server) whoAsks(r *http.Request) (*stay, func(), error) {
 		return s.byToken(r, token)
 	}
 	if cookie, err := r.Cookie(s.cookie(r)); err == nil {
-		if one, leave := s.stays.enter(keep.Secret(cookie.Value), addressOf(r)); one != nil {
+		if one, leave, in := s.stays.Enter(keep.Secret(cookie.Value), exchange.AddressOf(r)); in {
 			return one, leave, nil
 		}
 	}
@@ -201,7 +144,7 @@ func (s *Server) whoAsks(r *http.Request) (*stay, func(), error) {
 func inPerson(do func(http.ResponseWriter, *http.Request, *stay) error) func(http.ResponseWriter, *http.Request, *stay) error {
 	return func(w http.ResponseWriter, r *http.Request, one *stay) error {
 		if one.script {
-			return &problem{http.StatusForbidden, "a token is for files: sign in with a browser for this"}
+			return &exchange.Problem{Status: http.StatusForbidden, Say: "a token is for files: sign in with a browser for this"}
 		}
 		return do(w, r, one)
 	}
@@ -217,21 +160,18 @@ func (s *Server) signedIn(do func(http.ResponseWriter, *http.Request, *stay) err
 		defer leave()
 		ctx, cancel := context.WithCancel(r.Context())
 		defer cancel()
-		defer context.AfterFunc(one.ctx, cancel)()
+		defer context.AfterFunc(one.Context(), cancel)()
 		err = do(w, r.WithContext(ctx), one)
-		if cut, ok := context.Cause(one.ctx).(*keep.Fault); ok && err != nil {
+		if cut, ok := context.Cause(one.Context()).(*keep.Fault); ok && err != nil {
 			return cut
 		}
 		return err
 	}
 }
 
-func addressOf(r *http.Request) string {
-	at, err := netip.ParseAddrPort(r.RemoteAddr)
-	if err != nil {
-		return r.RemoteAddr
-	}
-	return at.Addr().Unmap().WithZone("").String()
+// carried is something that is done with files, for a holder.
+func carried(do func(http.ResponseWriter, *http.Request, *exchange.Stay) error) func(http.ResponseWriter, *http.Request, *stay) error {
+	return func(w http.ResponseWriter, r *http.Request, one *stay) error { return do(w, r, one.Stay) }
 }
 
 // cookie is the cookie's name: the one for TLS is taken by no page without it.
@@ -244,29 +184,4 @@ func (s *Server) cookie(r *http.Request) string {
 
 func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, age int) {
 	http.SetCookie(w, &http.Cookie{Name: s.cookie(r), Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.Told(r), SameSite: http.SameSiteStrictMode})
-}
-
-// read reads a request's JSON; unknown fields are refused.
-func read(w http.ResponseWriter, r *http.Request, into any) error {
-	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
-		return &problem{http.StatusUnsupportedMediaType, "send the request as application/json"}
-	}
-	control := http.NewResponseController(w)
-	control.SetReadDeadline(time.Now().Add(bodyTime))
-	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
-	if err != nil {
-		return &problem{http.StatusBadRequest, "the request is too large, or did not come to its end"}
-	}
-	control.SetReadDeadline(time.Time{})
-	decoder := json.NewDecoder(strings.NewReader(string(text)))
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(into); err != nil {
-		return &problem{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
-	}
-	return nil
-}
-
-func write(w http.ResponseWriter, value any) error {
-	w.Header().Set("Content-Type", "application/json; charset=utf-8")
-	return json.NewEncoder(w).Encode(value)
 }

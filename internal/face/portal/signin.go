@@ -1,13 +1,13 @@
 package portal
 
 import (
-	"context"
 	"errors"
 	"net"
 	"net/http"
 	"time"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
@@ -22,12 +22,12 @@ func hostOf(r *http.Request) string {
 
 // door tells whose portal it is.
 func (s *Server) door(w http.ResponseWriter, r *http.Request) error {
-	return write(w, s.Door(r))
+	return exchange.Write(w, s.Door(r))
 }
 
 func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalSignIn
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
@@ -41,23 +41,23 @@ func (s *Server) site(r *http.Request) Site {
 	if s.Told(r) {
 		scheme = "https://"
 	}
-	return Site{Origin: scheme + r.Host, Host: hostOf(r)}
+	return Site{Origin: scheme + r.Host, Host: hostOf(r), Passes: s.ShowsPasses(r)}
 }
 
 // askPasskey begins a sign-in by passkey.
 func (s *Server) askPasskey(w http.ResponseWriter, r *http.Request) error {
-	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
 	defer visit.SignOut(nil)
 	options, err := visit.AskPasskey(r.Context(), s.site(r))
 	if err != nil {
 		return err
 	}
-	return write(w, options)
+	return exchange.Write(w, options)
 }
 
 func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PasskeyAnswer
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
 	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
@@ -68,72 +68,53 @@ func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 
 // enter lets a browser in whose holder is proved.
 func (s *Server) enter(w http.ResponseWriter, r *http.Request, prove func(Visit) (*tree.Tree, []keep.Secret, error)) error {
-	one := &stay{address: addressOf(r), client: client(r), since: time.Now(), until: time.Now().Add(stayLife), looks: make(chan struct{}, maxLooks)}
-	one.ctx, one.cancel = context.WithCancelCause(context.Background())
-	one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
-	one.visit.Named(one.client)
+	one := &stay{Stay: exchange.Arrive(r), looks: make(chan struct{}, maxLooks)}
+	one.visit = s.Keeper.Arrive(one.Address, s.Told(r), func(why *keep.Fault) { one.Cancel(why) })
+	one.visit.Named(one.Client)
 	opened, recovery, err := prove(one.visit)
 	if err != nil {
-		one.cancel(nil)
+		one.Cancel(nil)
 		one.visit.SignOut(nil)
 		return err
 	}
-	one.tree, one.account = opened, opened.Account()
-	one.timer = time.AfterFunc(one.idle(), one.stalled)
-	secret := s.stays.begin(one)
+	one.settle(opened, time.Now().Add(stayLife))
+	secret := s.stays.Begin(one)
 	s.setCookie(w, r, secret.Reveal(), int(stayLife.Seconds()))
 	return s.show(w, r, one, recovery)
 }
 
-// stalled ends a sign-in with which nothing is done any more.
-func (one *stay) stalled() {
-	if one.script {
-		one.cancel(goodbye{})
-		return
-	}
-	one.cancel(keep.Refuse(keep.Stalled, "nothing was asked for too long"))
-}
-
 // byToken lets a script in, or finds what its last request opened.
 func (s *Server) byToken(r *http.Request, token string) (*stay, func(), error) {
-	address := addressOf(r)
+	address := exchange.AddressOf(r)
 	secret := keep.Secret(token + "\x00" + address)
 	for {
-		if one, leave := s.stays.enter(secret, address); one != nil {
+		if one, leave, in := s.stays.Enter(secret, address); in {
 			return one, leave, nil
 		}
-		one := &stay{address: address, client: client(r), since: time.Now(), script: true, looks: make(chan struct{}, maxLooks)}
-		one.ctx, one.cancel = context.WithCancelCause(context.Background())
-		one.visit = s.Keeper.Arrive(one.address, s.Told(r), func(why *keep.Fault) { one.cancel(why) })
-		one.visit.Named(one.client)
+		one := &stay{Stay: exchange.Arrive(r), script: true, looks: make(chan struct{}, maxLooks)}
+		one.visit = s.Keeper.Arrive(one.Address, s.Told(r), func(why *keep.Fault) { one.Cancel(why) })
+		one.visit.Named(one.Client)
 		opened, until, err := one.visit.ByToken(r.Context(), keep.Secret(token))
 		if err != nil {
-			one.cancel(nil)
+			one.Cancel(nil)
 			one.visit.SignOut(nil)
 			return nil, nil, err
 		}
-		one.tree, one.account, one.until = opened, opened.Account(), until
-		one.timer = time.AfterFunc(one.idle(), one.stalled)
-		if s.stays.keep(one, secret) != one { // another request of the script was quicker
-			one.cancel(goodbye{})
-			one.end()
+		one.settle(opened, until)
+		if s.stays.Keep(one, secret) != one { // another request of the script was quicker
+			one.Cancel(exchange.Goodbye{})
+			one.End()
 		}
 	}
-}
-
-// client is what the browser calls itself.
-func client(r *http.Request) string {
-	name := r.UserAgent()
-	return name[:min(len(name), 200)]
 }
 
 // changePassword gives an account another password that must change it before it may sign in.
 func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalPassword
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
 	defer visit.SignOut(nil)
 	// Only who knows the password is told that it must be changed: the same tries, the same lockouts.
 	if err := proved(r, visit, ask.Account, ask.Now, keep.MustChange, "the password need not be changed here: sign in"); err != nil {
@@ -162,10 +143,10 @@ func proved(r *http.Request, visit Visit, account, password string, because keep
 // firstCodes makes the secret of one-time codes for an account that must set them up before it may sign in.
 func (s *Server) firstCodes(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalNew
-	if err := read(w, r, &ask); err != nil {
+	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	visit := s.Keeper.Arrive(addressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
 	defer visit.SignOut(nil)
 	if err := proved(r, visit, ask.Account, ask.Password, keep.CodeUnset, "one-time codes need not be set up here: sign in"); err != nil {
 		return err
@@ -174,11 +155,11 @@ func (s *Server) firstCodes(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return write(w, codes)
+	return exchange.Write(w, codes)
 }
 
 func (s *Server) signOut(w http.ResponseWriter, r *http.Request, one *stay) error {
-	one.cancel(goodbye{})
+	one.Cancel(exchange.Goodbye{})
 	s.setCookie(w, r, "", -1)
 	w.WriteHeader(http.StatusNoContent)
 	return nil
@@ -189,9 +170,13 @@ func (s *Server) me(w http.ResponseWriter, r *http.Request, one *stay) error {
 }
 
 func (s *Server) show(w http.ResponseWriter, r *http.Request, one *stay, recovery []keep.Secret) error {
-	holder := api.PortalHolder{Account: one.account, Name: s.Door(r).Name}
+	holder := api.PortalHolder{Account: one.account, Name: s.Door(r).Name, Passes: keep.NoPasses}
+	if !one.script {
+		kinds, longest := one.visit.MayPass()
+		holder.Passes, holder.PassDays = kinds, longest.Hours()/24
+	}
 	if len(recovery) > 0 {
 		holder.Recovery = reveal(recovery)
 	}
-	return write(w, holder)
+	return exchange.Write(w, holder)
 }

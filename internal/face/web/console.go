@@ -63,6 +63,23 @@ func (s *Server) console(c *gin.Context) error {
 	return nil
 }
 
+// PassAssets serves the scripts and looks of the page of passes.
+func PassAssets() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		files, err := fs.Sub(dist, "dist/pass")
+		name := path.Base(r.URL.Path)
+		if name == "mark.svg" {
+			files, err = fs.Sub(dist, "dist")
+		}
+		if err != nil {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Cache-Control", "public, max-age=3600")
+		http.ServeFileFS(w, r, files, name)
+	})
+}
+
 // PortalPages serves the portal's files, which are built together with the console's. A path that is no file is a
 // page of the portal.
 func PortalPages() http.Handler {

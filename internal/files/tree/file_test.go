@@ -127,7 +127,7 @@ func TestOpeningAsksForWhatIsThere(t *testing.T) {
 	assert.Equal(t, keep.NoRight, open("/own", tree.OpenMode{Write: true}), "overwrite")
 	assert.Equal(t, keep.NoRight, open("/own", tree.OpenMode{Write: true, Create: true, Append: true}), "appending changes a file too")
 	assert.Equal(t, keep.NoReason, open("/new", tree.OpenMode{Write: true, Create: true, Exclusive: true}))
-	assert.Equal(t, keep.NoRight, open("/new", tree.OpenMode{Write: true, Create: true, Exclusive: true}))
+	assert.Equal(t, keep.AlreadyThere, open("/new", tree.OpenMode{Write: true, Create: true, Exclusive: true}), "nothing is to be overwritten")
 }
 
 func TestWhoMakesAFileMaySetItsTimesUntilItIsClosed(t *testing.T) {

@@ -219,15 +219,20 @@ func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
 			return err
 		}
 	}
+	fresh := mode.Create && mode.Exclusive // nothing is to be overwritten
 	if mode.Write {
-		if err := t.may(keep.Overwrite, p.path); err != nil {
+		right := keep.Overwrite
+		if fresh {
+			right = keep.Upload
+		}
+		if err := t.may(right, p.path); err != nil {
 			return err
 		}
 	}
 	if p.err != nil {
 		return p.err
 	}
-	if mode.Create && mode.Exclusive {
+	if fresh {
 		return fs.ErrExist
 	}
 	if mode.Write && !mode.Rescan && mode.Part == nil && mode.Offset > p.seen.Size() {

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -57,7 +58,8 @@ type Who struct {
 	Protocol  keep.Protocol
 	Encrypted bool
 	Session   string
-	Rehearsal bool // every record says so
+	Pass      string // with which it came, by its number; "": none. It is the target of records that have no other
+	Rehearsal bool   // every record says so
 }
 
 // Tree is the files of one session. Its methods may be called from several
@@ -231,7 +233,7 @@ func (t *Tree) may(right keep.Rights, at string) error {
 // base fills in what the records of this session share.
 func (t *Tree) base(action keep.Action, at string) keep.AuditRecord {
 	return keep.AuditRecord{Account: t.who.Account, Address: t.who.Address, Protocol: t.who.Protocol, Encrypted: t.who.Encrypted,
-		Session: t.who.Session, Action: action, Path: at}
+		Session: t.who.Session, Action: action, Path: at, Target: t.who.Pass}
 }
 
 // ended says in a record how it ended.
@@ -254,7 +256,7 @@ func (t *Tree) actNoted(action keep.Action, at, target, note string, do func() e
 	t.watch.Doing(action, at)
 	started := time.Now()
 	r := t.base(action, at)
-	r.Target = target
+	r.Target = cmp.Or(target, r.Target)
 	begin := func() (func(keep.AuditRecord) error, error) { return t.trail.Announce(r, "") }
 	if action == keep.Listing {
 		begin = func() (func(keep.AuditRecord) error, error) { return t.trail.Hold(r) }

@@ -259,11 +259,14 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 		a.count(v, name)
 	}
 	select {
-	case <-time.After(cmp.Or(a.Delay, a.Guard.Limits().Delay.Duration()) - time.Since(started)):
+	case <-time.After(a.delay() - time.Since(started)):
 	case <-ctx.Done():
 	}
 	return errDenied(cause)
 }
+
+// delay is how long a failure takes at the least.
+func (a *Accounts) delay() time.Duration { return cmp.Or(a.Delay, a.Guard.Limits().Delay.Duration()) }
 
 // count counts a failed sign-in, and records the lockout that it led to.
 func (a *Accounts) count(v Visitor, name string) {

@@ -345,6 +345,18 @@ func (r *Registry) SessionsOf(account string) []string {
 	return ids
 }
 
+// Own counts the live sessions of an account, but those that others have with a pass.
+func (r *Registry) Own(account string) (n int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.sessions {
+		if s.info.Account == account && s.info.Protocol != keep.ByPass {
+			n++
+		}
+	}
+	return n
+}
+
 // Moved is how many bytes were moved since the start.
 func (r *Registry) Moved() (up, down int64) { return r.up.Load(), r.down.Load() }
 

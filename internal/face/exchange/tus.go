@@ -1,4 +1,4 @@
-package portal
+package exchange
 
 import (
 	"bytes"
@@ -8,8 +8,10 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"hash"
 	"io"
+	"log/slog"
 	"net/http"
 	"path"
 	"regexp"
@@ -27,7 +29,6 @@ import (
 // core, creation, creation-with-upload, checksum, expiration, termination. Ours is finish: an upload whose metadata has
 // "hash" gets its name once its SHA-256 was told.
 const (
-	uploadsPath   = apiPrefix + "/uploads"
 	tusVersion    = "1.0.0"
 	tusExtensions = "creation,creation-with-upload,checksum,expiration,termination"
 	tusChecksums  = "sha1,sha256"
@@ -35,6 +36,15 @@ const (
 	// statusChecksum says that a piece is not what was sent.
 	statusChecksum = 460
 )
+
+// Files moves them.
+type Files struct {
+	UploadsAt func(*http.Request) string // where uploads lie that were begun, with a slash at its end
+	KeepBoth  bool                       // an upload whose name is taken gets another
+	Log       *slog.Logger
+
+	pieces pieces
+}
 
 // pieces are those that come just now, one for each upload.
 type pieces struct {
@@ -83,14 +93,14 @@ func (p *pieces) take(ctx context.Context, id string) (_ context.Context, done f
 
 var isHash = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-// metadata reads Upload-Metadata: names and base64.
-func metadata(text string) (map[string]string, error) {
+// Metadata reads Upload-Metadata: names and base64.
+func Metadata(r *http.Request) (map[string]string, error) {
 	found := map[string]string{}
-	for pair := range strings.SplitSeq(text, ",") {
+	for pair := range strings.SplitSeq(r.Header.Get("Upload-Metadata"), ",") {
 		name, value, _ := strings.Cut(strings.TrimSpace(pair), " ")
 		plain, err := base64.StdEncoding.DecodeString(value)
 		if err != nil {
-			return nil, &problem{http.StatusBadRequest, "Upload-Metadata is not well-formed: names, each with a value in base64"}
+			return nil, &Problem{http.StatusBadRequest, "Upload-Metadata is not well-formed: names, each with a value in base64"}
 		}
 		found[name] = string(plain)
 	}
@@ -100,7 +110,7 @@ func metadata(text string) (map[string]string, error) {
 // tusAnswer says which version is spoken.
 func tusAnswer(w http.ResponseWriter) { w.Header().Set("Tus-Resumable", tusVersion) }
 
-func (s *Server) tusOptions(w http.ResponseWriter, r *http.Request) error {
+func (s *Files) UploadOptions(w http.ResponseWriter, r *http.Request) error {
 	tusAnswer(w)
 	h := w.Header()
 	h.Set("Tus-Version", tusVersion)
@@ -114,7 +124,7 @@ func tusAsk(w http.ResponseWriter, r *http.Request) error {
 	tusAnswer(w)
 	if r.Header.Get("Tus-Resumable") != tusVersion {
 		w.Header().Set("Tus-Version", tusVersion)
-		return &problem{http.StatusPreconditionFailed, "say Tus-Resumable: " + tusVersion}
+		return &Problem{http.StatusPreconditionFailed, "say Tus-Resumable: " + tusVersion}
 	}
 	return nil
 }
@@ -128,65 +138,104 @@ func partOf(u keep.PartialUpload, from int64) *tree.Part {
 	return p
 }
 
-// openMode is how the next piece of an upload is opened.
-func openMode(u keep.PartialUpload, from int64) tree.OpenMode {
+// OpenMode is how the next piece of an upload is opened.
+func OpenMode(u keep.PartialUpload, from int64) tree.OpenMode {
 	return tree.OpenMode{Write: true, Create: true, Exclusive: !u.Replaces, Truncate: true, Mode: 0o666, Offset: from, Total: max(0, u.Size), Part: partOf(u, from)}
 }
 
-// beginUpload decides on an upload before its first byte, and keeps it.
-func (s *Server) beginUpload(ctx context.Context, one *stay, u keep.PartialUpload) (keep.PartialUpload, error) {
+// Begin decides on an upload before its first byte, and keeps it.
+func (s *Files) Begin(ctx context.Context, one *Stay, u keep.PartialUpload) (keep.PartialUpload, error) {
 	u.ID, u.Created = strings.ToLower(rand.Text()), time.Now()
 	u.Touched = u.Created
-	if err := one.tree.MayOpen(u.Path, openMode(u, 0)); err != nil {
+	if err := s.named(&u, func() error { return one.Tree.MayOpen(u.Path, OpenMode(u, 0)) }); err != nil {
 		return u, err
 	}
-	if space, err := one.tree.Space(path.Dir(u.Path)); err == nil && u.Size > 0 && space.Bytes > 0 && uint64(u.Size) > space.FreeBytes {
+	if space, err := one.Tree.Space(path.Dir(u.Path)); err == nil && u.Size > 0 && space.Bytes > 0 && uint64(u.Size) > space.FreeBytes {
 		return u, keep.Refuse(keep.DiskFull, "there is no room for a file of "+keep.SaySize(u.Size)+": "+keep.SaySize(int64(space.FreeBytes))+" are free")
 	}
-	spot, err := one.tree.PartSpot(u.Path)
+	spot, err := one.Tree.PartSpot(u.Path)
 	if err != nil {
 		return u, err
 	}
 	u.Store, u.Folder = spot.Store, spot.Path
-	return u, one.visit.SaveUpload(ctx, u, true)
+	return u, one.Uploads.SaveUpload(ctx, u, true)
 }
 
-// createUpload begins an upload, perhaps with its first piece.
-func (s *Server) createUpload(w http.ResponseWriter, r *http.Request, one *stay) error {
-	if err := tusAsk(w, r); err != nil {
-		return err
+// maxNames bounds the names that are tried for a file whose own is taken.
+const maxNames = 1000
+
+// taken reports whether an error says that a name is.
+func taken(err error) bool {
+	var fault *keep.Fault
+	return errors.As(err, &fault) && fault.Reason == keep.AlreadyThere
+}
+
+// numbered is the n-th name for a file.
+func numbered(at string, n int) string {
+	end := path.Ext(at)
+	if end == path.Base(at) { // it only begins with a dot
+		end = ""
 	}
-	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
-	if err != nil || size < 0 {
-		return &problem{http.StatusBadRequest, "say with Upload-Length how many bytes the file has"}
+	return fmt.Sprintf("%s (%d)%s", strings.TrimSuffix(at, end), n, end)
+}
+
+// finish gives an upload its name that has come whole.
+func (s *Files) finish(one *Stay, u *keep.PartialUpload) error {
+	return s.named(u, func() error { return one.Tree.Finish(u.Path, *partOf(*u, u.Size), u.Replaces) })
+}
+
+// named does something with an upload under its name, or where that is taken under the next that is free.
+func (s *Files) named(u *keep.PartialUpload, do func() error) error {
+	err := do()
+	for named, n := u.Path, 2; s.KeepBoth && taken(err) && n < maxNames; n++ {
+		u.Path = numbered(named, n)
+		err = do()
 	}
-	about, err := metadata(r.Header.Get("Upload-Metadata"))
+	return err
+}
+
+// CreateUpload begins an upload where its metadata says, perhaps with its first piece.
+func (s *Files) CreateUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
+	about, err := Metadata(r)
 	if err != nil {
+		tusAnswer(w)
 		return err
 	}
 	at := about["path"]
 	if at == "" {
 		at = path.Join("/", about["folder"]) + "/" + about["filename"]
 	}
-	u := keep.PartialUpload{Size: size, Replaces: about["replace"] != "", Hash: strings.ToLower(about["sha256"])}
-	if u.Path, err = pathOf(at); err != nil {
+	if at, err = PathOf(at); err != nil {
 		return err
 	}
+	return s.CreateUploadAt(w, r, one, at, about)
+}
+
+// CreateUploadAt begins an upload at a clean path.
+func (s *Files) CreateUploadAt(w http.ResponseWriter, r *http.Request, one *Stay, at string, about map[string]string) error {
+	if err := tusAsk(w, r); err != nil {
+		return err
+	}
+	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
+	if err != nil || size < 0 {
+		return &Problem{http.StatusBadRequest, "say with Upload-Length how many bytes the file has"}
+	}
+	u := keep.PartialUpload{Path: at, Size: size, Replaces: !s.KeepBoth && about["replace"] != "", Hash: strings.ToLower(about["sha256"])}
 	if u.Hash != "" && !isHash.MatchString(u.Hash) {
-		return &problem{http.StatusBadRequest, "sha256 is 64 hexadecimal digits"}
+		return &Problem{http.StatusBadRequest, "sha256 is 64 hexadecimal digits"}
 	}
 	_, later := about["hash"]
 	u.Hold = later && u.Hash == ""
 	whole := r.Header.Get("Content-Type") == tusContent && r.ContentLength == size // nothing is left to go on with
 	u.Once = whole
-	if u, err = s.beginUpload(r.Context(), one, u); err != nil {
+	if u, err = s.Begin(r.Context(), one, u); err != nil {
 		return err
 	}
-	w.Header().Set("Location", uploadsPath+"/"+u.ID)
+	w.Header().Set("Location", s.UploadsAt(r)+u.ID)
 	if r.Header.Get("Content-Type") == tusContent || size == 0 {
 		if err := s.piece(w, r, one, &u, 0); err != nil {
 			if u.Once {
-				err = errors.Join(err, one.visit.DropUpload(context.WithoutCancel(r.Context()), u))
+				err = errors.Join(err, one.Uploads.DropUpload(context.WithoutCancel(r.Context()), u))
 			}
 			return err
 		}
@@ -203,12 +252,12 @@ func tellUpload(w http.ResponseWriter, u keep.PartialUpload) {
 	}
 }
 
-// headUpload tells how much has come.
-func (s *Server) headUpload(w http.ResponseWriter, r *http.Request, one *stay) error {
+// HeadUpload tells how much has come.
+func (s *Files) HeadUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
 	if err := tusAsk(w, r); err != nil {
 		return err
 	}
-	u, err := one.visit.Upload(r.Context(), r.PathValue("id"))
+	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -229,24 +278,24 @@ func (s *Server) headUpload(w http.ResponseWriter, r *http.Request, one *stay) e
 }
 
 // come is how much of an upload has come, bytes.
-func (s *Server) come(one *stay, u keep.PartialUpload) (int64, error) {
+func (s *Files) come(one *Stay, u keep.PartialUpload) (int64, error) {
 	if u.Done {
 		return u.Size, nil
 	}
-	return one.tree.PartSize(u.Path, *partOf(u, 0))
+	return one.Tree.PartSize(u.Path, *partOf(u, 0))
 }
 
-// patchUpload takes the next piece.
-func (s *Server) patchUpload(w http.ResponseWriter, r *http.Request, one *stay) error {
+// PatchUpload takes the next piece.
+func (s *Files) PatchUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
 	if err := tusAsk(w, r); err != nil {
 		return err
 	}
 	if r.Header.Get("Content-Type") != tusContent {
-		return &problem{http.StatusUnsupportedMediaType, "send the piece as " + tusContent}
+		return &Problem{http.StatusUnsupportedMediaType, "send the piece as " + tusContent}
 	}
 	from, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || from < 0 {
-		return &problem{http.StatusBadRequest, "say with Upload-Offset where the piece begins"}
+		return &Problem{http.StatusBadRequest, "say with Upload-Offset where the piece begins"}
 	}
 	ctx, done, err := s.pieces.take(r.Context(), r.PathValue("id"))
 	if err != nil {
@@ -254,7 +303,7 @@ func (s *Server) patchUpload(w http.ResponseWriter, r *http.Request, one *stay) 
 	}
 	defer done()
 	r = r.WithContext(ctx)
-	u, err := one.visit.Upload(r.Context(), r.PathValue("id"))
+	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -264,7 +313,7 @@ func (s *Server) patchUpload(w http.ResponseWriter, r *http.Request, one *stay) 
 		return err
 	case have != from:
 		w.Header().Set("Upload-Offset", strconv.FormatInt(have, 10))
-		return &problem{http.StatusConflict, "the upload stands at byte " + strconv.FormatInt(have, 10) + ": go on there"}
+		return &Problem{http.StatusConflict, "the upload stands at byte " + strconv.FormatInt(have, 10) + ": go on there"}
 	case !u.Done:
 		if err := s.piece(w, r, one, &u, from); err != nil {
 			return err
@@ -280,16 +329,19 @@ func (s *Server) patchUpload(w http.ResponseWriter, r *http.Request, one *stay) 
 }
 
 // piece writes what a request brings of an upload, which gets its name if that is the end.
-func (s *Server) piece(w http.ResponseWriter, r *http.Request, one *stay, u *keep.PartialUpload, from int64) error {
+func (s *Files) piece(w http.ResponseWriter, r *http.Request, one *Stay, u *keep.PartialUpload, from int64) error {
 	sum, want, err := checksum(r)
 	if err != nil {
 		return err
 	}
 	if u.Size >= 0 && r.ContentLength > u.Size-from {
-		return &problem{http.StatusBadRequest, "that is more than the upload still lacks"}
+		return &Problem{http.StatusBadRequest, "that is more than the upload still lacks"}
 	}
-	f, err := one.tree.Open(u.Path, openMode(*u, from))
-	if err != nil {
+	var f *tree.File
+	if err := s.named(u, func() (err error) {
+		f, err = one.Tree.Open(u.Path, OpenMode(*u, from))
+		return err
+	}); err != nil {
 		return err
 	}
 	var body io.Reader = r.Body
@@ -305,18 +357,20 @@ func (s *Server) piece(w http.ResponseWriter, r *http.Request, one *stay, u *kee
 	// What has come is kept, whoever has left.
 	ctx := context.WithoutCancel(r.Context())
 	if err == nil && sum != nil && !bytes.Equal(sum.Sum(nil), want) {
-		err = &problem{statusChecksum, "the piece is not what was sent: send it again"}
+		err = &Problem{statusChecksum, "the piece is not what was sent: send it again"}
 		if undo := f.Resize(from); undo != nil {
-			err = errors.Join(err, one.visit.DropUpload(ctx, *u))
+			err = errors.Join(err, one.Uploads.DropUpload(ctx, *u))
 		}
 		f.Abort(keep.Refuse(keep.BadHash, "the piece is not what was sent"))
 		return err
 	}
 	if err == nil {
-		err = f.Close()
+		if err = f.Close(); s.KeepBoth && taken(err) {
+			err = s.finish(one, u)
+		}
 		var fault *keep.Fault
 		if errors.As(err, &fault) && fault.Reason == keep.BadHash {
-			return errors.Join(err, one.visit.DropUpload(ctx, *u))
+			return errors.Join(err, one.Uploads.DropUpload(ctx, *u))
 		}
 	}
 	if size, known := s.come(one, *u); known == nil && !u.Once {
@@ -325,13 +379,13 @@ func (s *Server) piece(w http.ResponseWriter, r *http.Request, one *stay, u *kee
 	u.Done = err == nil && !u.Hold && (u.Size < 0 || from+came.n == u.Size)
 	switch {
 	case u.Once && err == nil && !u.Done:
-		return &problem{http.StatusBadRequest, "the file did not come to its end"}
+		return &Problem{http.StatusBadRequest, "the file did not come to its end"}
 	case u.Once && err == nil:
-		return one.visit.DropUpload(ctx, *u)
+		return one.Uploads.DropUpload(ctx, *u)
 	case u.Once:
 		return err
 	}
-	return errors.Join(err, one.visit.SaveUpload(ctx, *u, false))
+	return errors.Join(err, one.Uploads.SaveUpload(ctx, *u, false))
 }
 
 // counted knows how much was read.
@@ -347,10 +401,10 @@ func (c *counted) Read(p []byte) (int, error) {
 }
 
 // receive writes what comes; after an error the file has ended.
-func (s *Server) receive(w http.ResponseWriter, r *http.Request, one *stay, f *tree.File, body io.Reader, from int64) error {
+func (s *Files) receive(w http.ResponseWriter, r *http.Request, one *Stay, f *tree.File, body io.Reader, from int64) error {
 	control := http.NewResponseController(w)
 	defer context.AfterFunc(r.Context(), func() { control.SetReadDeadline(time.Now()) })()
-	err := f.ReceiveFrom(stalling{body, control}, from)
+	err := f.ReceiveFrom(stalling{r.Context(), body, control}, from)
 	var fault *keep.Fault
 	switch cause := context.Cause(one.ctx); {
 	case cause != nil:
@@ -361,7 +415,7 @@ func (s *Server) receive(w http.ResponseWriter, r *http.Request, one *stay, f *t
 		return err
 	case err != nil || context.Cause(r.Context()) != nil:
 		f.Abort(keep.Refuse(keep.ClientGone, "the client left before the file was whole"))
-		return &problem{http.StatusBadRequest, "the file did not come to its end"}
+		return &Problem{http.StatusBadRequest, "the file did not come to its end"}
 	}
 	control.SetReadDeadline(time.Time{})
 	return nil
@@ -380,19 +434,19 @@ func checksum(r *http.Request) (of hash.Hash, want []byte, err error) {
 	case "sha1":
 		of = sha1.New()
 	default:
-		return nil, nil, &problem{http.StatusBadRequest, "Upload-Checksum takes " + tusChecksums}
+		return nil, nil, &Problem{http.StatusBadRequest, "Upload-Checksum takes " + tusChecksums}
 	}
 	if want, err = base64.StdEncoding.DecodeString(value); err != nil || len(want) != of.Size() {
-		return nil, nil, &problem{http.StatusBadRequest, "Upload-Checksum is a kind of hash and its value in base64"}
+		return nil, nil, &Problem{http.StatusBadRequest, "Upload-Checksum is a kind of hash and its value in base64"}
 	}
 	return of, want, nil
 }
 
-// finishUpload gives an upload its name that has come whole: now its hash is known, or what is to become
+// FinishUpload gives an upload its name that has come whole: now its hash is known, or what is to become
 // of a file that is there.
-func (s *Server) finishUpload(w http.ResponseWriter, r *http.Request, one *stay) error {
+func (s *Files) FinishUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
 	var ask api.PortalFinish
-	if err := read(w, r, &ask); err != nil {
+	if err := Read(w, r, &ask); err != nil {
 		return err
 	}
 	_, done, err := s.pieces.take(r.Context(), r.PathValue("id"))
@@ -400,17 +454,20 @@ func (s *Server) finishUpload(w http.ResponseWriter, r *http.Request, one *stay)
 		return err
 	}
 	defer done()
-	u, err := one.visit.Upload(r.Context(), r.PathValue("id"))
+	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
 	if err != nil || u.Done {
-		return doneWith(w, err)
+		return DoneWith(w, err)
 	}
 	if ask.Hash != "" {
 		if u.Hash = strings.ToLower(ask.Hash); !isHash.MatchString(u.Hash) {
 			return &keep.FieldError{Field: "hash", Say: "a SHA-256 is 64 hexadecimal digits"}
 		}
 	}
+	if s.KeepBoth && (ask.Path != "" || ask.Replace) {
+		return &Problem{http.StatusBadRequest, "the file gets a name of its own here"}
+	}
 	if ask.Path != "" {
-		if u.Path, err = pathOf(ask.Path); err != nil {
+		if u.Path, err = PathOf(ask.Path); err != nil {
 			return err
 		}
 	}
@@ -420,26 +477,26 @@ func (s *Server) finishUpload(w http.ResponseWriter, r *http.Request, one *stay)
 	}
 	have, err := s.come(one, u)
 	if err == nil && have != u.Size {
-		err = &problem{http.StatusConflict, "the upload stands at byte " + strconv.FormatInt(have, 10) + ": its end is still to come"}
+		err = &Problem{http.StatusConflict, "the upload stands at byte " + strconv.FormatInt(have, 10) + ": its end is still to come"}
 	}
 	if err != nil {
 		return err
 	}
 	ctx := context.WithoutCancel(r.Context())
-	err = one.tree.Finish(u.Path, *partOf(u, u.Size), u.Replaces)
+	err = s.finish(one, &u)
 	var fault *keep.Fault
 	if errors.As(err, &fault) && fault.Reason == keep.BadHash {
-		return errors.Join(err, one.visit.DropUpload(ctx, u))
+		return errors.Join(err, one.Uploads.DropUpload(ctx, u))
 	}
 	if err != nil {
 		return err
 	}
 	u.Done, u.Touched = true, time.Now()
-	return doneWith(w, one.visit.SaveUpload(ctx, u, false))
+	return DoneWith(w, one.Uploads.SaveUpload(ctx, u, false))
 }
 
-// deleteUpload gives an upload up.
-func (s *Server) deleteUpload(w http.ResponseWriter, r *http.Request, one *stay) error {
+// DeleteUpload gives an upload up.
+func (s *Files) DeleteUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
 	if err := tusAsk(w, r); err != nil {
 		return err
 	}
@@ -448,16 +505,16 @@ func (s *Server) deleteUpload(w http.ResponseWriter, r *http.Request, one *stay)
 		return err
 	}
 	defer done()
-	u, err := one.visit.Upload(r.Context(), r.PathValue("id"))
+	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
 	if err == nil {
-		err = one.visit.DropUpload(r.Context(), u)
+		err = one.Uploads.DropUpload(r.Context(), u)
 	}
-	return doneWith(w, err)
+	return DoneWith(w, err)
 }
 
-// uploads lists those of the holder that are not whole yet.
-func (s *Server) uploads(w http.ResponseWriter, r *http.Request, one *stay) error {
-	found, err := one.visit.Uploads(r.Context())
+// ListUploads lists those of the holder that are not whole yet.
+func (s *Files) ListUploads(w http.ResponseWriter, r *http.Request, one *Stay) error {
+	found, err := one.Uploads.Uploads(r.Context())
 	if err != nil {
 		return err
 	}
@@ -469,5 +526,5 @@ func (s *Server) uploads(w http.ResponseWriter, r *http.Request, one *stay) erro
 		}
 		shown.Items = append(shown.Items, api.PortalUpload{ID: u.ID, Path: u.Path, Size: u.Size, Offset: have, Created: u.Created.UTC(), Ends: u.Ends().UTC()})
 	}
-	return write(w, shown)
+	return Write(w, shown)
 }

@@ -1,4 +1,4 @@
-package portal
+package exchange
 
 import (
 	"archive/tar"
@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
-	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -19,8 +18,12 @@ import (
 )
 
 const (
-	// maxZipped bounds the files of one archive, and maxDepth the folders in one another.
-	maxZipped, maxDepth = 200_000, 100
+	// maxZipped bounds the files of one archive.
+	maxZipped = 200_000
+	// MaxDepth bounds the folders in one another that are gone through.
+	MaxDepth = 100
+	// ListBuffer is with how much a folder is read at once, bytes.
+	ListBuffer = 64 << 10
 	// leftOutName is the entry that names what is not in an archive.
 	leftOutName = "NOT INCLUDED.txt"
 	// maxLeftOut bounds the names in it.
@@ -66,47 +69,50 @@ type archive struct {
 	leftOut []string
 }
 
-// archive sends a folder, or some of what is in it, as one archive, as it is read: nothing is kept on the way. Each file
-// in it is a download of its own; what the account may not have is named in the archive.
-func (s *Server) archive(w http.ResponseWriter, r *http.Request, one *stay) error {
-	at, err := pathOf(r.URL.Query().Get("path"))
-	if err != nil {
-		return err
-	}
-	info, err := one.tree.Stat(at)
-	if err != nil {
-		return err
-	}
-	if !info.IsDir() {
-		return keep.Refuse(keep.NotAFolder, "that is not a folder")
-	}
-	names := r.URL.Query()["name"]
-	for _, name := range names {
-		if _, err := pathOf("/" + name); err != nil || name == "" || name == "." || name == ".." || strings.Contains(name, "/") {
+// Archive is what is to be sent as one: a folder, or some of what is in it.
+type Archive struct {
+	Kind  string   // "zip" or "tar"
+	Title string   // its name without the ending
+	At    string   // the folder, a clean path
+	Names []string // in it; none: all that is in it
+	Paths []string // instead of a folder: these, wherever they lie
+}
+
+// Archive sends one as it is read: nothing is kept on the way. Each file in it is a download of its own; what may not be
+// had is named in the archive.
+func (s *Files) Archive(w http.ResponseWriter, r *http.Request, one *Stay, what Archive) error {
+	for _, name := range what.Names {
+		if _, err := PathOf("/" + name); err != nil || name == "" || name == "." || name == ".." || strings.Contains(name, "/") {
 			return keep.Refuse(keep.BadName, "a name in the folder is meant, without a slash")
 		}
 	}
-	title := path.Base(at)
-	if at == "/" {
-		title = "files"
-	}
 	h := w.Header()
-	form := strings.TrimPrefix(r.URL.Path, Prefix)
-	h.Set("Content-Type", map[string]string{"zip": "application/zip", "tar": "application/x-tar"}[form])
+	h.Set("Content-Type", map[string]string{"zip": "application/zip", "tar": "application/x-tar"}[what.Kind])
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(title+"."+form))
+	h.Set("Content-Disposition", attachment(what.Title+"."+what.Kind))
 	control := http.NewResponseController(w)
 	defer context.AfterFunc(r.Context(), func() { control.SetWriteDeadline(time.Now()) })()
-	z := &archive{ctx: r.Context(), tree: one.tree, out: zipForm{zip.NewWriter(w)}}
-	if form == "tar" {
+	z := &archive{ctx: r.Context(), tree: one.Tree, out: zipForm{zip.NewWriter(w)}}
+	if what.Kind == "tar" {
 		z.out = tarForm{tar.NewWriter(w)}
 	}
-	if len(names) == 0 {
-		err = z.folder(at, "", 0)
+	var err error
+	if len(what.Names)+len(what.Paths) == 0 {
+		err = z.folder(what.At, "", 0)
 	}
-	for _, name := range names {
+	names := map[string]bool{}
+	for _, at := range what.Paths {
+		name := path.Base(at)
+		for n := 2; names[name]; n++ {
+			name = numbered(path.Base(at), n)
+		}
+		if names[name] = true; err == nil {
+			err = z.entry(at, name, 0)
+		}
+	}
+	for _, name := range what.Names {
 		if err == nil {
-			err = z.entry(path.Join(at, name), name, 0)
+			err = z.entry(path.Join(what.At, name), name, 0)
 		}
 	}
 	if err == nil {
@@ -136,7 +142,7 @@ func (z *archive) entry(at, name string, depth int) error {
 }
 
 func (z *archive) folder(at, prefix string, depth int) error {
-	if depth > maxDepth {
+	if depth > MaxDepth {
 		return z.without(prefix, keep.Refuse(keep.BadRequest, "it lies too deep"))
 	}
 	listing, err := z.tree.ReadFolder(at)
@@ -145,7 +151,7 @@ func (z *archive) folder(at, prefix string, depth int) error {
 	}
 	defer listing.Close()
 	for {
-		found, err := listing.Next(listBuffer)
+		found, err := listing.Next(ListBuffer)
 		if err == io.EOF {
 			return nil
 		}

@@ -1,0 +1,110 @@
+package exchange
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
+)
+
+const (
+	// maxBody bounds a request's JSON, bytes; bodyTime how long it may take to come.
+	maxBody  = 1 << 20
+	bodyTime = 20 * time.Second
+)
+
+// Problem is an error that is a status.
+type Problem struct {
+	Status int
+	Say    string
+}
+
+func (p *Problem) Error() string { return p.Say }
+
+// Refuse answers an error as its problem (RFC 9457). What is no refusal is the service's own fault, which its log tells of.
+func Refuse(w http.ResponseWriter, r *http.Request, err error, log *slog.Logger) {
+	shown := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
+	var field *keep.FieldError
+	var fault *keep.Fault
+	var plain *Problem
+	switch {
+	case errors.As(err, &field):
+		shown.Status, shown.Field, shown.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
+	case errors.As(err, &plain):
+		shown.Status, shown.Detail = plain.Status, plain.Say
+	case errors.As(err, &fault):
+		shown.Status, shown.Detail, shown.Reason = StatusOf(fault.Reason), fault.Say, string(fault.Reason)
+	}
+	if shown.Status == http.StatusInternalServerError && r.Context().Err() == nil {
+		log.Error("request failed", "cause", err, "root", errors.Unwrap(err))
+	}
+	shown.Title = http.StatusText(shown.Status)
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(shown.Status)
+	json.NewEncoder(w).Encode(shown)
+}
+
+// StatusOf is the status for a reason.
+func StatusOf(reason keep.Reason) int {
+	switch reason {
+	case keep.NotFound:
+		return http.StatusNotFound
+	case keep.BadCredentials:
+		return http.StatusUnauthorized
+	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
+		return http.StatusConflict
+	case keep.TooManyAttempts, keep.TooManySessions:
+		return http.StatusTooManyRequests
+	case keep.TooLarge:
+		return http.StatusRequestEntityTooLarge
+	case keep.QuotaFull, keep.DiskFull:
+		return http.StatusInsufficientStorage
+	case keep.StoreAway, keep.Stopping:
+		return http.StatusServiceUnavailable
+	case keep.BadName, keep.BadRequest:
+		return http.StatusBadRequest
+	case keep.Failure, keep.TrailUnavailable:
+		return http.StatusInternalServerError
+	}
+	return http.StatusForbidden
+}
+
+// Read reads a request's JSON; unknown fields are refused.
+func Read(w http.ResponseWriter, r *http.Request, into any) error {
+	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
+		return &Problem{http.StatusUnsupportedMediaType, "send the request as application/json"}
+	}
+	control := http.NewResponseController(w)
+	control.SetReadDeadline(time.Now().Add(bodyTime))
+	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		return &Problem{http.StatusBadRequest, "the request is too large, or did not come to its end"}
+	}
+	control.SetReadDeadline(time.Time{})
+	decoder := json.NewDecoder(strings.NewReader(string(text)))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(into); err != nil {
+		return &Problem{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
+	}
+	return nil
+}
+
+// Write answers with JSON.
+func Write(w http.ResponseWriter, value any) error {
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	return json.NewEncoder(w).Encode(value)
+}
+
+// DoneWith answers that something was done, or gives why it was not.
+func DoneWith(w http.ResponseWriter, err error) error {
+	if err == nil {
+		w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}

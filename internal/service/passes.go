@@ -1,0 +1,256 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"urbankeep/internal/face/pass"
+	"urbankeep/internal/files/tree"
+	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
+	"urbankeep/internal/watch/traffic"
+)
+
+// passes are those with which somebody is in just now.
+type passes struct {
+	mu sync.Mutex
+	by map[string]*allowance
+}
+
+// allowance is what all visits with one pass have moved, and may.
+type allowance struct {
+	most   int64 // bytes; 0: any
+	bytes  atomic.Int64
+	visits int // guarded by passes.mu
+}
+
+func (p *passes) enter(one *keep.Pass) *allowance {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	a := p.by[one.ID]
+	if a == nil {
+		if p.by == nil {
+			p.by = map[string]*allowance{}
+		}
+		a = &allowance{most: int64(one.MaxBytes)}
+		a.bytes.Store(one.Bytes)
+		p.by[one.ID] = a
+	}
+	a.visits++
+	return a
+}
+
+func (p *passes) leave(id string, a *allowance) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if a.visits--; a.visits == 0 {
+		delete(p.by, id)
+	}
+}
+
+var errUsedUp = keep.Refuse(keep.Expired, "this link has been used as often as it may")
+
+// left is how many bytes may still be moved; -1: any number.
+func (a *allowance) left() int64 {
+	if a.most == 0 {
+		return -1
+	}
+	return max(0, a.most-a.bytes.Load())
+}
+
+var errMovedAll = keep.Refuse(keep.TooLarge, "this link has moved as much as it may")
+
+// passID is the number of the pass with which somebody came; "" for an account itself.
+func (v *visit) passID() string {
+	if v.pass == nil {
+		return ""
+	}
+	return v.pass.ID
+}
+
+// watcher watches what the tree of a session does.
+func (v *visit) watcher(session *traffic.Session) tree.Watcher {
+	if v.pass == nil {
+		return session
+	}
+	v.watch = &passWatch{Session: session, v: v}
+	return v.watch
+}
+
+// passWatch counts what is done with a pass.
+type passWatch struct {
+	*traffic.Session
+	v *visit
+
+	mu   sync.Mutex
+	used bool // it counts as a use already
+	use  keep.PassUse
+}
+
+// Room refuses a transfer that the pass does not give any more. The first of a visit is a use, or goes on with one.
+func (w *passWatch) Room() error {
+	if err := w.Session.Room(); err != nil {
+		return err
+	}
+	if w.v.moved.left() == 0 {
+		return errMovedAll
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.used {
+		return nil
+	}
+	db, use := w.v.door.db, &w.use
+	use.ID, use.Pass, use.Address, use.Client, use.Began = w.Session.ID(), w.v.pass.ID, w.v.visitor.Address, w.v.client, time.Now()
+	before, err := db.GoneOnPass(context.Background(), use.Pass, use.Address, use.Began)
+	switch {
+	case err != nil:
+		return err
+	case before != "":
+		if use.ID = before; use.Name != "" {
+			err = db.TellPassUse(context.Background(), *use)
+		}
+	default:
+		err = db.UsePass(context.Background(), *use)
+	}
+	if errors.Is(err, records.ErrNotFound) {
+		return errUsedUp
+	}
+	w.used = err == nil
+	return err
+}
+
+// usable says why nothing can be moved with the pass, before anything is.
+func (w *passWatch) usable(ctx context.Context) error {
+	if w.v.moved.left() == 0 {
+		return errMovedAll
+	}
+	w.mu.Lock()
+	used := w.used
+	w.mu.Unlock()
+	if used || w.v.pass.MaxUses == 0 {
+		return nil
+	}
+	now, err := w.v.door.db.Pass(ctx, w.v.pass.ID)
+	if err != nil || !now.UsedUp() {
+		return err
+	}
+	before, err := w.v.door.db.GoneOnPass(ctx, w.v.pass.ID, w.v.visitor.Address, time.Now())
+	if err == nil && before == "" {
+		err = errUsedUp
+	}
+	return err
+}
+
+// Begin puts a transfer in view.
+func (w *passWatch) Begin(t tree.Transfer) tree.Meter {
+	return &passMeter{Meter: w.Session.Begin(t), w: w, of: t}
+}
+
+// passMeter counts a transfer for its pass too.
+type passMeter struct {
+	tree.Meter
+	w     *passWatch
+	of    tree.Transfer
+	bytes atomic.Int64
+}
+
+// pieceOfPass is how much is moved at once where a pass has a limit: so much may be moved above it, by each transfer.
+const pieceOfPass = 256 << 10
+
+func (m *passMeter) Chunk() int {
+	own := m.Meter.Chunk()
+	if m.w.v.moved.most > 0 && (own == 0 || own > pieceOfPass) {
+		return pieceOfPass
+	}
+	return own
+}
+
+func (m *passMeter) Moved(bytes int) {
+	m.Meter.Moved(bytes)
+	m.bytes.Add(int64(bytes))
+	if a := m.w.v.moved; a.bytes.Add(int64(bytes)) > a.most && a.most > 0 {
+		m.of.Stop(errMovedAll)
+	}
+}
+
+func (m *passMeter) End(outcome keep.Outcome, reason keep.Reason) {
+	m.Meter.End(outcome, reason)
+	files := int64(0)
+	if outcome == keep.Done && m.of.Offset+m.bytes.Load() >= m.of.Total { // else it is a piece of one
+		files = 1
+	}
+	if err := m.w.v.door.db.MovedByPass(context.Background(), m.w.v.pass.ID, m.w.useID(), files, m.bytes.Load(), time.Now()); err != nil {
+		m.w.v.door.log.Error("what was moved with a pass is not counted", "cause", err)
+	}
+}
+
+func (d passDoor) Arrive(address string, encrypted bool, cut func(*keep.Fault)) pass.Visit {
+	return &passVisit{d.arriveFrom(address, keep.ByPass, encrypted, cut)}
+}
+
+// passVisit is a visit as the page of passes declares it.
+type passVisit struct{ *visit }
+
+// Enter opens what a pass gives of its account's tree.
+func (v *passVisit) Enter(ctx context.Context, secret, password keep.Secret) (*tree.Tree, keep.Pass, error) {
+	a, p, err := v.door.accounts.ByPass(ctx, v.visitor, secret, password)
+	if err != nil {
+		return nil, p, err
+	}
+	v.pass, v.scope, v.attempt.Key = &p, p.Scope(), p.ID // what is ended ends what it let in
+	v.moved = v.door.passes.enter(&p)
+	opened, err := v.enter(ctx, a.Within(v.scope))
+	if err != nil {
+		v.door.passes.leave(p.ID, v.moved)
+		v.moved = nil
+		return nil, p, err
+	}
+	v.door.recheckPass(ctx, v.visit)
+	return opened, p, nil
+}
+
+// recheckPass closes the gap between reading a pass and putting the visit in view, in which it may have been ended.
+func (d *door) recheckPass(ctx context.Context, v *visit) {
+	if now, err := d.db.Pass(ctx, v.pass.ID); err != nil || now.Closed(time.Now()) != nil {
+		v.cut(keep.Refuse(keep.EndedByOperator, "this link was ended"))
+	}
+}
+
+// Left is how many bytes may still be moved; -1: any number.
+func (v *passVisit) Left() int64 { return v.moved.left() }
+
+// Usable says why nothing can be moved any more.
+func (v *passVisit) Usable(ctx context.Context) error { return v.watch.usable(ctx) }
+
+// Tell notes what the visitor says of themselves.
+func (v *passVisit) Tell(ctx context.Context, name, mail, message string) error {
+	return v.watch.tell(ctx, name, mail, message)
+}
+
+func (w *passWatch) tell(ctx context.Context, name, mail, message string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.use.Name, w.use.Mail, w.use.Message = name, mail, message
+	if !w.used {
+		return nil // it is written down with the first file
+	}
+	return w.v.door.db.TellPassUse(ctx, w.use)
+}
+
+func (w *passWatch) useID() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.use.ID
+}
+
+func (v *passVisit) SignOut(why *keep.Fault) {
+	v.visit.SignOut(why)
+	if v.moved != nil {
+		v.door.passes.leave(v.pass.ID, v.moved)
+		v.moved = nil
+	}
+}
