@@ -59,7 +59,7 @@ var citizens = []citizen{
 		settings: map[string]string{"maxUpload": "1GiB"}},
 	{name: keep.Anonymous, note: "Open tide tables, for everybody", home: "shared/tide-tables", rights: keep.List | keep.Download, settings: map[string]string{"encryption": "optional"}},
 	{name: "records-desk", note: "Sees everything", password: "ledger-of-selwyn-1", key: true, home: "/", rights: keep.Full,
-		settings: map[string]string{"binTime": "14d"}},
+		settings: map[string]string{"binTime": "14d", "passes": "both"}},
 }
 
 // groups are what citizens have in common.
@@ -87,8 +87,25 @@ var operators = []struct {
 
 // city is the sample city in one data folder.
 type city struct {
-	dir string
-	now time.Time
+	dir    string
+	now    time.Time
+	papers papers
+}
+
+// papers are what everybody signs in with.
+type papers struct {
+	Accounts  []map[string]string `json:"accounts"`
+	Operators []map[string]string `json:"operators"`
+	Passes    []map[string]string `json:"passes"`
+}
+
+// save puts them into a file.
+func (c *city) save() error {
+	text, err := json.MarshalIndent(c.papers, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(c.dir, credentialsFile), append(text, '\n'), 0o600)
 }
 
 func newCity(dir string) *city { return &city{dir: dir, now: time.Now().UTC().Truncate(time.Minute)} }
@@ -101,10 +118,6 @@ func (c *city) founded() time.Time {
 // build makes operators, accounts, files and history.
 func (c *city) build(ctx context.Context, s *service.Service) error {
 	hasher := signin.NewHasher()
-	var papers struct {
-		Accounts  []map[string]string `json:"accounts"`
-		Operators []map[string]string `json:"operators"`
-	}
 	for _, o := range operators {
 		hash, err := hasher.Hash(ctx, keep.Secret(o.password))
 		if err != nil {
@@ -113,7 +126,7 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 		if err := s.DB.AddOperator(ctx, &keep.Operator{Name: o.name, Role: o.role, PasswordHash: hash, Created: c.founded()}); err != nil {
 			return err
 		}
-		papers.Operators = append(papers.Operators, map[string]string{"operator": o.name, "password": o.password})
+		c.papers.Operators = append(c.papers.Operators, map[string]string{"operator": o.name, "password": o.password})
 	}
 	if err := c.found(ctx, s); err != nil {
 		return err
@@ -123,13 +136,9 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return fmt.Errorf("account %s: %w", who.name, err)
 		}
-		papers.Accounts = append(papers.Accounts, paper)
+		c.papers.Accounts = append(c.papers.Accounts, paper)
 	}
-	text, err := json.MarshalIndent(papers, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(c.dir, credentialsFile), append(text, '\n'), 0o600); err != nil {
+	if err := c.save(); err != nil {
 		return err
 	}
 	if err := c.furnish(); err != nil {

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"time"
 
 	"urbankeep/internal/desk/office"
 	"urbankeep/internal/keep"
@@ -26,6 +27,19 @@ func (c *city) staff(ctx context.Context, s *service.Service) error {
 		g.Settings.MaxSessions = &sessions
 		return nil
 	}); err != nil {
+		return err
+	}
+	for _, p := range []keep.Pass{
+		{Kind: keep.FetchPass, Paths: []string{"/shared/plates"}, Note: "Plates for the evening run", Text: "The plates for tonight, as agreed. Ring the survey office if one is missing."},
+		{Kind: keep.DropPass, Paths: []string{"/partners/drone-contractor"}, Asks: true, Apart: true, Note: "Roof survey, third pass", Text: "Please leave the point clouds of the roof survey here."},
+	} {
+		_, secret, err := s.Office.AddPass(ctx, tomas, "records-desk", p, "", 10*24*time.Hour)
+		if err != nil {
+			return err
+		}
+		c.papers.Passes = append(c.papers.Passes, map[string]string{"kind": string(p.Kind), "link": "/pass/" + secret.Reveal() + "/"})
+	}
+	if err := c.save(); err != nil {
 		return err
 	}
 	_, err := s.Office.SetListener(ctx, ilse, string(keep.FTP), func(l *keep.Listener) { l.Banner = "Port Selwyn survey office" }, false)

@@ -21,6 +21,7 @@ type Question struct {
 	Path  string // clean and absolute
 	At    time.Time
 	From  string // IP address, "" when it does not matter
+	Pass  *Pass  // with which it is asked for; nil: with what the account itself shows
 
 	Keys      int // that the account has
 	Sessions  int // it has now
@@ -42,6 +43,9 @@ type Room struct {
 // what lies behind a symbolic link, and whether a file is there: that decides
 // which right an upload takes.
 func Explain(e *Effective, q Question) []Step {
+	if q.Pass != nil {
+		return explainPass(e, q)
+	}
 	steps := []Step{gateStep(e, q)}
 	if q.LockedOut != "" {
 		steps = append(steps, Step{"lockout", false, q.LockedOut})
@@ -58,8 +62,48 @@ func Explain(e *Effective, q Question) []Step {
 	if e.MaxSessions > 0 {
 		steps = append(steps, Step{"sessions", q.Sessions < int(e.MaxSessions), fmt.Sprintf("%d of at most %d are open", q.Sessions, e.MaxSessions)})
 	}
+	return append(steps, e.rightSteps(q)...)
+}
+
+// explainPass is Explain for somebody with a pass.
+func explainPass(e *Effective, q Question) []Step {
+	gate := Step{"gate", false, "no listener is running that shows passes"}
+	for _, l := range q.Listeners {
+		switch {
+		case !l.Serves(PassesFace):
+		case q.From == "" || q.Gate.Admit(q.From) && l.Admits(q.From):
+			gate = Step{"gate", true, "listener " + l.Name}
+		case !gate.OK:
+			gate.Say = q.From + " may not connect: refused by network rules"
+		}
+	}
+	p := q.Pass
+	open := Step{"pass", true, fmt.Sprintf("it is a pass to %s, until %s", p.Kind, p.Expires.UTC().Format("2006-01-02 15:04:05 UTC"))}
+	switch closed := p.Closed(q.At); {
+	case closed != nil:
+		open.OK, open.Say = false, closed.Say
+	case p.UsedUp():
+		open.OK, open.Say = false, fmt.Sprintf("it has been used as often as it may, %d times: only who is in the middle of a use goes on", p.Uses)
+	}
+	steps := []Step{gate, open}
+	if len(p.Networks) > 0 {
+		steps = append(steps, Step{"networks", q.From == "" || p.Networks.Has(q.From), "the pass works from " + sayNetworks(p.Networks, "everywhere")})
+	}
+	account := Step{"account", true, "the account is active"}
+	if why := p.Allowed(e, q.At); why != nil {
+		account = Step{"account", false, why.Say}
+	}
+	steps = append(steps, account)
+	if p.Password != "" {
+		steps = append(steps, Step{"password", true, "it asks for a password"})
+	}
+	return append(steps, e.Within(p.Scope()).rightSteps(q)...)
+}
+
+// rightSteps are the right itself and the room for it.
+func (e *Effective) rightSteps(q Question) []Step {
 	verdict := NewPolicy(e).Decide(q.Right, q.Path, q.At)
-	steps = append(steps, Step{"right", verdict.Allowed, verdict.Explain() + e.passedOver(verdict)})
+	steps := []Step{{"right", verdict.Allowed, verdict.Explain() + e.passedOver(verdict)}}
 	if q.Right&(Upload|Overwrite|Mkdir|Link) != 0 {
 		for _, room := range q.Room {
 			steps = append(steps, room.step())

@@ -6,6 +6,7 @@ package main
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"html"
@@ -66,7 +67,10 @@ func run() error {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(*width, *height)); err != nil {
 		return err
 	}
-	if err := pages(tab); err != nil || *look != "" {
+	if err := pages(tab); err != nil {
+		return err
+	}
+	if err := pass(tab, data); err != nil || *look != "" {
 		return err
 	}
 	return commands(tab, data)
@@ -142,8 +146,9 @@ func pages(tab context.Context) error {
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
 		{"/set-up", "ol li", "page-set-up"},
 		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
-		{"/history", "table[aria-label=Changes] tbody tr", "page-changes"},
-		{"/operators", "table[aria-label='Open now'] tbody tr", "page-operators"},
+		{"/history", "table[aria-label=Changes] tbody tr", "look-changes"},
+		{"/passes", "table[aria-label=Passes] tbody tr", "page-passes"},
+		{"/operators", "table[aria-label='Open now'] tbody tr", "look-operators"},
 		{"/handover/drone-contractor", "article pre", "page-handover"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
 		{"/audit?outcome=refused", "table[aria-label='Audit records'] tbody tr", "page-audit"},
@@ -194,7 +199,7 @@ func portal(tab context.Context) error {
 		name, script, sees string
 	}{
 		{"look-portal-root", `document.querySelector("form button").click()`, "[role=grid] .box .row"},
-		{"page-portal", `location.hash = "/shared/plates"`, "[role=grid] .box .row"},
+		{"look-portal-plates", `location.hash = "/shared/plates"`, "[role=grid] .box .row"},
 		{"page-portal-previews", `location.hash = "/shared/views"; document.querySelector(".pair button:last-child").click()`, ".tile img"},
 		{"look-portal-show", `document.querySelector(".tile .face").click()`, "dialog img"},
 		{"look-portal-bin", `document.querySelector("dialog")?.close(); document.querySelector(".pair button").click(); const press = (text) => [...document.querySelectorAll("button")].find((b) => b.innerText === text)?.click();
@@ -211,6 +216,33 @@ func portal(tab context.Context) error {
 			continue // it leads to the next
 		}
 		if err := save(tab, one.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pass is what somebody with a link sees, and the operators of it.
+func pass(tab context.Context, data string) error {
+	text, err := os.ReadFile(filepath.Join(data, "credentials.json"))
+	if err != nil {
+		return err
+	}
+	var papers struct {
+		Passes []struct{ Kind, Link string } `json:"passes"`
+	}
+	if err := json.Unmarshal(text, &papers); err != nil {
+		return err
+	}
+	for _, p := range papers.Passes {
+		name := map[string]string{"fetch": "page-pass", "drop": "look-pass-drop"}[p.Kind]
+		if strings.HasPrefix(name, "look-") && *look == "" {
+			continue
+		}
+		if err := chromedp.Do(tab, chromedp.Navigate("http://"+console+p.Link), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(time.Second)); err != nil {
+			return err
+		}
+		if err := save(tab, name); err != nil {
 			return err
 		}
 	}

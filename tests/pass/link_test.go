@@ -294,3 +294,57 @@ func soon(t *testing.T, what string, holds func() bool) {
 		time.Sleep(5 * time.Millisecond)
 	}
 }
+
+// What a pass gives is explained and rehearsed as what an account may.
+func TestAPassIsExplainedAndRehearsed(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-grant", "/closed=none")
+	for _, name := range []string{"plates/one.tif", "one.tif", "in/x", "closed/x"} {
+		put(t, k, name, []byte(name))
+	}
+	explain := func(m api.PassMade, right, at string, args ...string) (api.Explanation, int) {
+		out, errs, status := k.CLI(append([]string{"explain", "ann", right, at, "-pass", m.Pass.ID, "-json"}, args...)...)
+		var e api.Explanation
+		require.NoError(t, json.Unmarshal([]byte(out), &e), errs)
+		return e, status
+	}
+	fetch := made(t, k, "/plates", "/one.tif", "-networks", "127.0.0.0/8", "-password=false")
+	for at, want := range map[string]int{"/plates/one.tif": 0, "/one.tif": 0, "/in/x": 1} {
+		_, status := explain(fetch, "download", at)
+		assert.Equal(t, want, status, at)
+	}
+	_, status := explain(fetch, "upload", "/plates/new.tif")
+	assert.Equal(t, 1, status)
+	_, status = explain(fetch, "download", "/one.tif", "-from", "192.0.2.1")
+	assert.Equal(t, 1, status)
+	_, errs, _ := k.CLI("explain", "ann", "download", "/one.tif", "-pass", "none")
+	assert.Contains(t, errs, "none")
+
+	kinds := []api.PassMade{fetch, made(t, k, "/in", "-drop"), made(t, k, "/in", "-drop", "-shows", "-uses", "1"), made(t, k, "/in", "-drop", "-apart"), made(t, k, "/", "-drop")}
+	for _, m := range kinds {
+		var r api.Rehearsal
+		k.Must(&r, "rehearse", "ann", "-pass", m.Pass.ID)
+		assert.True(t, r.Agrees, "%+v", r.Tries)
+		assert.Greater(t, len(r.Tries), 2)
+	}
+	var list []api.Pass
+	k.Must(&list, "pass", "list")
+	for _, p := range list {
+		assert.Zero(t, p.Uses, "a rehearsal is no use")
+	}
+	entries, err := os.ReadDir(filepath.Join(k.Home("ann"), "in"))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+	soon(t, "no visit to be left", func() bool {
+		var sessions []api.Session
+		k.Must(&sessions, "session", "list")
+		return len(sessions) == 0
+	})
+	k.Must(nil, "pass", "end", fetch.Pass.ID)
+	_, status = explain(fetch, "download", "/one.tif")
+	assert.Equal(t, 1, status)
+	var r api.Rehearsal
+	k.Must(&r, "rehearse", "ann", "-pass", fetch.Pass.ID)
+	assert.True(t, r.Agrees, "that it has ended is as it should be")
+	assert.Len(t, r.Tries, 1)
+}

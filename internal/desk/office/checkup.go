@@ -16,6 +16,7 @@ import (
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
+	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 )
 
@@ -77,7 +78,7 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	for _, part := range []struct {
 		name string
 		look func(context.Context, *checkup.Findings) error
-	}{{"database", o.checkDatabase}, {"account", o.checkAccounts}, {"key", o.checkKeys}, {"operator", o.checkOperators}, {"quota", o.checkQuotas}, {"audit", o.checkTrail}} {
+	}{{"database", o.checkDatabase}, {"account", o.checkAccounts}, {"key", o.checkKeys}, {"operator", o.checkOperators}, {"pass", o.checkPasses}, {"quota", o.checkQuotas}, {"audit", o.checkTrail}} {
 		if err := part.look(ctx, &f); ctx.Err() != nil {
 			return nil, ctx.Err()
 		} else if err != nil { // what can't be looked at is a finding, and keeps nothing else from being looked at
@@ -303,6 +304,33 @@ func (o *Office) checkKeys(ctx context.Context, f *checkup.Findings) error {
 		f.Add("key", "", checkup.Fine, "", "no key is weak, shared or past its end")
 	}
 	return err
+}
+
+// passFar is how far the end of a pass may be until it is worth a look.
+const passFar = 90 * 24 * time.Hour
+
+// checkPasses counts what is open to people without an account.
+func (o *Office) checkPasses(ctx context.Context, f *checkup.Findings) error {
+	now := time.Now()
+	open, err := o.DB.Passes(ctx, records.PassQuery{}, now)
+	if err != nil {
+		return err
+	}
+	var bare, far []string
+	for _, p := range open {
+		if p.Password == "" && len(p.Networks) == 0 {
+			bare = append(bare, p.ID+" of "+p.Name)
+		}
+		if p.Expires.Sub(now) > passFar {
+			far = append(far, p.ID+" of "+p.Name)
+		}
+	}
+	f.Named("pass", checkup.Note, "pass list shows them; pass end ends what is no longer needed, pass add -password makes one with a password", "have neither a password nor networks: %s", bare)
+	f.Named("pass", checkup.Warning, "pass end those that are no longer needed, and make new ones with a nearer end", "end more than 90 days from now: %s", far)
+	if len(bare)+len(far) == 0 {
+		f.Add("pass", "", checkup.Fine, "", "passes that are open to people without an account: %d, none without a password or with a far end", len(open))
+	}
+	return nil
 }
 
 func (o *Office) checkOperators(ctx context.Context, f *checkup.Findings) error {

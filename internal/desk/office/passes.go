@@ -42,7 +42,7 @@ func (o *Office) AddPass(ctx context.Context, who Actor, account string, p keep.
 			return p, "", &keep.FieldError{Field: "paths", Say: "a pass can give no more than the account may do: " + why.Error()}
 		}
 	}
-	if err := o.there(ctx, e, policy, p.Paths); err != nil {
+	if _, err := o.there(ctx, e, policy, p.Paths); err != nil {
 		return p, "", err
 	}
 	n, err := o.DB.CountPasses(ctx, e.ID, now)
@@ -65,13 +65,16 @@ func (o *Office) AddPass(ctx context.Context, who Actor, account string, p keep.
 	return p, secret, o.recorded(ctx, who, keep.PassAdd, p.ID, describe(e.Name, p), func(ctx context.Context) error { return o.DB.AddPass(ctx, p) })
 }
 
-// there refuses paths at which nothing is. What lies behind a link, or in a store that is away, is not looked for.
-func (o *Office) there(ctx context.Context, e *keep.Effective, policy *keep.Policy, paths []string) error {
+// there says which of some paths are folders, and refuses those at which nothing is. What lies behind a link, or in a
+// store that is away, is not looked for, and counts as a folder.
+func (o *Office) there(ctx context.Context, e *keep.Effective, policy *keep.Policy, paths []string) (folders map[string]bool, err error) {
 	stores, err := o.DB.Stores(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	folders = map[string]bool{}
 	for _, at := range paths {
+		folders[at] = true
 		m := policy.MountOf(at)
 		if m == nil || at == m.At {
 			continue
@@ -83,14 +86,17 @@ func (o *Office) there(ctx context.Context, e *keep.Effective, policy *keep.Poli
 		below := strings.TrimPrefix(strings.TrimPrefix(at, m.At), "/")
 		folder, err := o.Stores.Look(stores[i], path.Join(m.FolderFor(e.Name), path.Dir(below)))
 		if err == nil {
-			_, err = folder.Lookup(keep.Unspell(path.Base(below)))
+			var info fs.FileInfo
+			if info, err = folder.Lookup(keep.Unspell(path.Base(below))); err == nil {
+				folders[at] = info.IsDir()
+			}
 			folder.Close()
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			return &keep.FieldError{Field: "paths", Say: "there is no " + at + " in the account's tree"}
+			return folders, &keep.FieldError{Field: "paths", Say: "there is no " + at + " in the account's tree"}
 		}
 	}
-	return nil
+	return folders, nil
 }
 
 // describe says in the trail what a pass gives.
@@ -121,6 +127,15 @@ func (o *Office) NamedPass(ctx context.Context, who Actor, id string) (records.N
 		return records.NamedPass{}, keep.NoSuch("pass", id)
 	}
 	return p, err
+}
+
+// PassOf finds a pass of an account.
+func (o *Office) PassOf(ctx context.Context, account, id string) (keep.Pass, error) {
+	p, err := o.NamedPass(ctx, Actor{}, id)
+	if err == nil && p.Name != account {
+		err = keep.NoSuch("pass", id)
+	}
+	return p.Pass, err
 }
 
 // EndPass ends a pass, and what is done with it. One that has ended already is left as it is.

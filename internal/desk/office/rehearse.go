@@ -28,10 +28,24 @@ func Sweep(dir string) error {
 // Rehearse signs in as an account on every running listener, with credentials that
 // work once, and tries what it may and may not do, in a scratch folder that is
 // removed afterwards.
-func (o *Office) Rehearse(ctx context.Context, who Actor, name string) ([]rehearse.Try, error) {
+//
+// With the number of a pass it comes as somebody with that.
+func (o *Office) Rehearse(ctx context.Context, who Actor, name, pass string) ([]rehearse.Try, error) {
 	e, err := o.Account(ctx, name)
 	if err != nil {
 		return nil, err
+	}
+	var with *keep.Pass
+	folders, face := map[string]bool{}, keep.PortalFace
+	if pass != "" {
+		p, err := o.PassOf(ctx, e.Name, pass)
+		if err != nil {
+			return nil, err
+		}
+		if folders, err = o.there(ctx, e, keep.NewPolicy(e), p.Paths); err != nil && folders == nil {
+			return nil, err
+		}
+		with, face = &p, keep.PassesFace
 	}
 	listeners, err := o.DB.Listeners(ctx)
 	if err != nil {
@@ -50,10 +64,10 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name string) ([]rehear
 		return nil, fmt.Errorf("make the scratch folder: %w", err)
 	}
 	defer os.RemoveAll(scratch)
-	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch}
+	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch, Pass: with}
 	var stages []rehearse.Listener
 	for _, l := range listeners {
-		if l.Protocol == keep.Web && (!l.Serves(keep.PortalFace) || l.Redirect != "") {
+		if l.Protocol == keep.Web && (!l.Serves(face) || l.Redirect != "") || with != nil && l.Protocol != keep.Web {
 			continue
 		}
 		address, _, _ := o.Live.Watch(l.Name)
@@ -67,7 +81,10 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name string) ([]rehear
 		from := host // who calls an address of its own machine comes from it
 		secret, withdraw := o.Accounts.Issue(r)
 		defer withdraw()
-		stages = append(stages, rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Secret: secret, Open: gate.Admit(from) && l.Admits(from)})
+		stages = append(stages, rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Secret: secret, Open: gate.Admit(from) && l.Admits(from), Pass: with, Folders: folders})
+	}
+	if with != nil { // a link is closed by nobody
+		defer o.Live.EndKey(e.Name, signin.PassOfRehearsal, keep.Refuse(keep.AccountChanged, "the rehearsal is over"))
 	}
 	tries, err := rehearse.Run(ctx, e, stages, rehearse.Scratch(scratch))
 	if err != nil {

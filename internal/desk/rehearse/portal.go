@@ -25,6 +25,16 @@ type portalClient struct {
 
 // signInPortal signs in over a connection that is there already; it is the only one.
 func signInPortal(raw net.Conn, account string, l Listener) (client, error) {
+	c, err := webClient(raw, l)
+	if err != nil {
+		return nil, err
+	}
+	c.base += "portal/"
+	return c, c.post("api/v1/sign-in", map[string]string{"account": account, "password": l.Secret.Reveal()})
+}
+
+// webClient calls a web listener over a connection.
+func webClient(raw net.Conn, l Listener) (*portalClient, error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		return nil, err
@@ -48,8 +58,8 @@ func signInPortal(raw net.Conn, account string, l Listener) (client, error) {
 	if len(l.Hosts) > 0 {
 		host = strings.Replace(l.Hosts[0], "*", "rehearsal", 1)
 	}
-	c.base += host + "/portal/"
-	return c, c.post("api/v1/sign-in", map[string]string{"account": account, "password": l.Secret.Reveal()})
+	c.base += host + "/"
+	return c, nil
 }
 
 // ask sends a request; an answer that isn't a success is a refusal, or a failure.
@@ -87,15 +97,18 @@ func (c *portalClient) post(path string, ask any) error {
 	return err
 }
 
-// fileAt is the address of a file; what would lead up in it stays as it is.
-func fileAt(at string) string {
+// fileAt is the address of a file.
+func fileAt(at string) string { return "files/" + escaped(at) }
+
+// escaped is a path in an address; what would lead up in it stays as it is.
+func escaped(at string) string {
 	parts := strings.Split(strings.TrimPrefix(at, "/"), "/")
 	for i, part := range parts {
 		if parts[i] = url.PathEscape(part); part == ".." || part == "." {
 			parts[i] = strings.ReplaceAll(part, ".", "%2e")
 		}
 	}
-	return "files/" + strings.Join(parts, "/")
+	return strings.Join(parts, "/")
 }
 
 func (c *portalClient) list(at string) error {

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,9 @@ type Listener struct {
 	Dial   string // host:port at which it is reached from here
 	Secret keep.Secret
 	Open   bool // its network rules let this machine in
+	// Pass is the one with which it is entered, and which of its paths are folders; nil: the account signs in.
+	Pass    *keep.Pass
+	Folders map[string]bool
 }
 
 // Try is one thing that was tried.
@@ -77,7 +81,14 @@ func Run(ctx context.Context, e *keep.Effective, listeners []Listener, scratch S
 }
 
 func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mark string) ([]Try, error) {
-	steps, err := plan(e, scratch, mark)
+	var steps []step
+	var err error
+	if l.Pass != nil {
+		e = e.Within(l.Pass.Scope())
+		steps, err = planPass(e, l.Pass, l.Folders, scratch, mark)
+	} else {
+		steps, err = plan(e, scratch, mark)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("plant the files of the rehearsal: %w", err)
 	}
@@ -87,7 +98,15 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 		protocol = keep.Portal
 	}
 	in := Try{Protocol: protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(protocol)}
+	if l.Pass != nil {
+		protocol = keep.ByPass
+		in.Protocol, in.Does, in.Why = protocol, "open the link", "the pass is open"
+	}
 	switch closed := e.Closed(now); {
+	case l.Pass != nil && l.Open:
+		if why := cmp.Or(l.Pass.Closed(now), l.Pass.Allowed(e, now)); why != nil {
+			in.Expected, in.Why = false, why.Say
+		}
 	case !l.Open:
 		in.Expected, in.Why = false, "the network rules do not let this machine in"
 	case closed != nil:
@@ -145,10 +164,12 @@ func dial(ctx context.Context, account string, l Listener) (client, error) {
 		return nil, err
 	}
 	var c client
-	switch l.Protocol {
-	case keep.SFTP:
+	switch {
+	case l.Pass != nil:
+		c, err = openPass(raw, l)
+	case l.Protocol == keep.SFTP:
 		c, err = signInSFTP(raw, account, l.Secret)
-	case keep.Web:
+	case l.Protocol == keep.Web:
 		c, err = signInPortal(raw, account, l)
 	default:
 		c, err = signInFTP(raw, account, l)

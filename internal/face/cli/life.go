@@ -63,10 +63,11 @@ func declareCard(flags *flag.FlagSet) *cardFlags {
 	return c
 }
 
-func rehearseAccount(_ *flag.FlagSet, f *common) run {
+func rehearseAccount(flags *flag.FlagSet, f *common) run {
+	pass := flags.String("pass", "", "as somebody with this `pass` of the account, by its number")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		var answer api.Rehearsal
-		if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/rehearsal", nil, &answer); err != nil {
+		if err := c.call(ctx, http.MethodPost, "/accounts/"+name(args[0])+"/rehearsal?"+url.Values{"pass": {*pass}}.Encode(), nil, &answer); err != nil {
 			return err
 		}
 		differ := 0
@@ -100,10 +101,14 @@ func rehearseAccount(_ *flag.FlagSet, f *common) run {
 func explain(flags *flag.FlagSet, f *common) run {
 	when := flags.String("at", "", "the day or `time` (RFC 3339) it is asked for; else now")
 	from := flags.String("from", "", "the IP `address` it is asked for")
+	pass := flags.String("pass", "", "as somebody with this `pass` of the account, by its number")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		query := url.Values{"right": {args[1]}, "path": {args[2]}}
 		if *from != "" {
 			query.Set("from", *from)
+		}
+		if *pass != "" {
+			query.Set("pass", *pass)
 		}
 		t, err := parseDay("-at", *when, "")
 		if err != nil {

@@ -244,6 +244,13 @@ func (s *Server) explain(c *gin.Context) error {
 	if !at.IsZero() {
 		q.At = at
 	}
+	if id := c.Query("pass"); id != "" {
+		p, err := s.Office.PassOf(c.Request.Context(), c.Param("name"), id)
+		if err != nil {
+			return err
+		}
+		q.Pass = &p
+	}
 	steps, err := s.Office.Explain(c.Request.Context(), c.Param("name"), q)
 	if err != nil {
 		return err
@@ -257,7 +264,7 @@ func (s *Server) explain(c *gin.Context) error {
 }
 
 func (s *Server) rehearse(c *gin.Context) error {
-	tries, err := s.Office.Rehearse(c.Request.Context(), actor(c), c.Param("name"))
+	tries, err := s.Office.Rehearse(c.Request.Context(), actor(c), c.Param("name"), c.Query("pass"))
 	if err != nil {
 		return err
 	}

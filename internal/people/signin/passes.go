@@ -29,8 +29,11 @@ var (
 
 // ByPass lets a visitor in with the secret of a pass, and its password where it has one. Links that are guessed cost a look
 // and leave no record; wrong passwords are recorded and lock out as those of accounts do.
-func (a *Accounts) ByPass(ctx context.Context, v Visitor, secret, password keep.Secret) (*keep.Effective, keep.Pass, error) {
+func (a *Accounts) ByPass(ctx context.Context, v Visitor, t *Attempt, secret, password keep.Secret) (*keep.Effective, keep.Pass, error) {
 	started := time.Now()
+	if r := a.rehearsals.take("", secret); r != nil {
+		return a.rehearsePass(ctx, v, t, r)
+	}
 	found, err := a.DB.PassBy(ctx, digest(secret))
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, keep.Pass{}, errNoPass
@@ -89,4 +92,28 @@ func (a *Accounts) ByPass(ctx context.Context, v Visitor, secret, password keep.
 		r.Detail += ": " + p.Note
 	}
 	return holder.Account, p, a.Trail.Record(r)
+}
+
+// PassOfRehearsal is the number of a pass while it is rehearsed.
+const PassOfRehearsal = "rehearsal"
+
+// rehearsePass admits a rehearsal of a pass: whether it is open counts; from where, how often and its password do not.
+func (a *Accounts) rehearsePass(ctx context.Context, v Visitor, t *Attempt, r *Rehearsal) (*keep.Effective, keep.Pass, error) {
+	p := *r.Pass
+	holder, err := a.DB.Holder(ctx, r.Account)
+	if err != nil {
+		return nil, p, errPassUnknown
+	}
+	if closed := p.Closed(time.Now()); closed != nil {
+		return nil, p, closed
+	}
+	if p.Allowed(holder.Account, time.Now()) != nil {
+		return nil, p, errPassNow
+	}
+	record := v.record(holder.Account.Name, keep.Rehearsing)
+	record.Outcome, record.Target, record.Detail = keep.Done, p.ID, "a visit to try a pass out, asked for by "+r.Operator
+	// What is counted is of no pass.
+	p.ID, p.MaxUses, p.MaxBytes = PassOfRehearsal, 0, 0
+	*t = Attempt{Rehearsal: r}
+	return holder.Account, p, a.Trail.Record(record)
 }

@@ -10,8 +10,9 @@ import (
 // Rehearsal is a sign-in by which the service tries out an account itself.
 type Rehearsal struct {
 	Account  string
-	Operator string // who asked for it
-	Folder   string // stands for all stores
+	Operator string     // who asked for it
+	Folder   string     // stands for all stores
+	Pass     *keep.Pass // with which it comes; nil: as the account
 }
 
 // rehearsals are the credentials of rehearsals that have not been used.
@@ -36,12 +37,12 @@ func (a *Accounts) Issue(r *Rehearsal) (secret keep.Secret, withdraw func()) {
 	return secret, func() { a.rehearsals.take(r.Account, secret) }
 }
 
-// take uses a credential up; nil when it is none of this account.
+// take uses a credential up; nil when it is none of this account. Those with a pass are found without its name.
 func (r *rehearsals) take(account string, secret keep.Secret) *Rehearsal {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for known, found := range r.unused {
-		if found.Account == account && subtle.ConstantTimeCompare([]byte(known.Reveal()), []byte(secret.Reveal())) == 1 {
+		if (found.Account == account || account == "" && found.Pass != nil) && subtle.ConstantTimeCompare([]byte(known.Reveal()), []byte(secret.Reveal())) == 1 {
 			delete(r.unused, known)
 			return found
 		}
