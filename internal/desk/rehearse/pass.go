@@ -20,7 +20,7 @@ type passClient struct {
 }
 
 func openPass(raw net.Conn, l Listener) (client, error) {
-	web, err := webClient(raw, l)
+	web, err := overHTTP(raw, l)
 	if err != nil {
 		return nil, err
 	}

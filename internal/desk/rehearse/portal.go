@@ -25,7 +25,7 @@ type portalClient struct {
 
 // signInPortal signs in over a connection that is there already; it is the only one.
 func signInPortal(raw net.Conn, account string, l Listener) (client, error) {
-	c, err := webClient(raw, l)
+	c, err := overHTTP(raw, l)
 	if err != nil {
 		return nil, err
 	}
@@ -33,8 +33,8 @@ func signInPortal(raw net.Conn, account string, l Listener) (client, error) {
 	return c, c.post("api/v1/sign-in", map[string]string{"account": account, "password": l.Secret.Reveal()})
 }
 
-// webClient calls a web listener over a connection.
-func webClient(raw net.Conn, l Listener) (*portalClient, error) {
+// overHTTP calls a web listener over a connection.
+func overHTTP(raw net.Conn, l Listener) (*portalClient, error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		return nil, err
