@@ -42,6 +42,7 @@ const (
 	TokenAdd        Action = "token-add"
 	PassAdd         Action = "pass-add" // by a holder or an operator
 	PassEnd         Action = "pass-end"
+	LockBreak       Action = "lock-break" // of a WebDAV client
 	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator
 	ListenerAdd     Action = "listener-add"
 	ListenerSet     Action = "listener-set"

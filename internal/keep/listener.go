@@ -49,6 +49,7 @@ const (
 	SFTP    Protocol = "sftp"
 	Web     Protocol = "web"     // HTTP, with TLS or without
 	Portal  Protocol = "portal"  // account holders, over HTTP
+	WebDAV  Protocol = "dav"     // account holders, over HTTP
 	ByPass  Protocol = "pass"    // whoever has a link, over HTTP
 	Console Protocol = "console" // operators, over HTTP
 	Local   Protocol = "local"   // operators, over the control socket

@@ -149,8 +149,8 @@ func (p *Protocols) UnmarshalText(text []byte) error {
 
 func (p Protocols) check() error {
 	for _, one := range p {
-		if one != FTP && one != FTPS && one != SFTP && one != Portal {
-			return fmt.Errorf("%q is not known: use ftp, ftps, sftp, portal or all", one)
+		if one != FTP && one != FTPS && one != SFTP && one != Portal && one != WebDAV {
+			return fmt.Errorf("%q is not known: use ftp, ftps, sftp, portal, dav or all", one)
 		}
 	}
 	return nil

@@ -11,7 +11,7 @@ import (
 var (
 	Actions = []Action{
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, PuttingBack, Touching, Linking, Resizing, Hashing,
-		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd,
+		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, LockBreak,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
@@ -24,7 +24,7 @@ var (
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
-	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, ByPass, Web, Console, Local}
+	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, WebDAV, ByPass, Web, Console, Local}
 )
 
 // fewWords are listed whole by a refusal; of more only those that are alike.

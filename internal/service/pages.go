@@ -19,6 +19,7 @@ import (
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
+	"urbankeep/internal/protocol/dav"
 	"urbankeep/internal/protocol/https"
 	"urbankeep/internal/protocol/wire"
 )
@@ -48,6 +49,8 @@ func (s *Service) openPages(program string) {
 		},
 		Told: s.portal.Told}
 	s.passes.Prepare()
+	s.dav = &dav.Server{Keeper: davDoor{s.door}, Told: s.portal.Told, Log: s.log}
+	s.dav.Prepare()
 	s.site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch l := web.CameOf(r).Listener; {
 		case l.Serves(keep.PortalFace) && r.URL.Path+"/" == portal.Prefix:
@@ -56,6 +59,8 @@ func (s *Service) openPages(program string) {
 			s.portal.ServeHTTP(w, r) // bytes of files go straight to the connection
 		case l.Serves(keep.PassesFace) && strings.HasPrefix(r.URL.Path, pass.Prefix):
 			s.passes.ServeHTTP(w, r)
+		case l.Serves(keep.DavFace) && strings.HasPrefix(r.URL.Path+"/", dav.Prefix):
+			s.dav.ServeHTTP(w, r)
 		default:
 			console.ServeHTTP(w, r)
 		}

@@ -29,6 +29,7 @@ import (
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/dav"
 	"urbankeep/internal/protocol/wire"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
@@ -101,6 +102,7 @@ type Service struct {
 	pages    *web.Server
 	portal   *portal.Server
 	passes   *pass.Server
+	dav      *dav.Server
 	site     http.Handler // what web listeners show
 	webCrowd *wire.Crowd  // the room for connections to them
 	paths    *paths
@@ -448,6 +450,7 @@ func (s *Service) Stop(ctx context.Context) error {
 	if s.portal != nil {
 		s.portal.Close()
 		s.passes.Close()
+		s.dav.Close()
 	}
 	if s.paths != nil {
 		s.paths.stop(ctx)

@@ -45,6 +45,7 @@ type door struct {
 	log      *slog.Logger
 	bins     bins
 	passes   passes
+	locking  sync.Mutex                 // while a lock of WebDAV is made
 	begun    time.Time                  // when the service was opened
 	gate     atomic.Pointer[keep.Rules] // of the service; nil: everybody
 
@@ -53,12 +54,13 @@ type door struct {
 	turnedAway map[string]time.Time // addresses, and when that was recorded
 }
 
-// ftpDoor, sftpDoor, portalDoor and passDoor are the door as each protocol declares it.
+// ftpDoor, sftpDoor, portalDoor, passDoor and davDoor are the door as each protocol declares it.
 type (
 	ftpDoor    struct{ *door }
 	sftpDoor   struct{ *door }
 	portalDoor struct{ *door }
 	passDoor   struct{ *door }
+	davDoor    struct{ *door }
 )
 
 func (d ftpDoor) Arrive(remote net.Addr, p keep.Protocol, encrypted bool, cut func(*keep.Fault)) ftp.Visit {
@@ -374,6 +376,12 @@ func (d *door) Renew(account *keep.Effective) {
 			continue
 		}
 		v.mu.Lock()
+		// Each request over WebDAV shows the password anew, which is not looked at again while it is the same.
+		if v.account != nil && v.visitor.Protocol == keep.WebDAV && v.account.PasswordHash != account.PasswordHash {
+			v.mu.Unlock()
+			v.cut(keep.Refuse(keep.AccountChanged, "the password was changed"))
+			continue
+		}
 		if v.account != nil && slices.EqualFunc(v.account.Mounts, account.Mounts, sameFolder) {
 			v.tree.Renew(account.Within(v.scope))
 			v.session.Limit(speedsOf(account))

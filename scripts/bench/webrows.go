@@ -41,6 +41,10 @@ func serveWebFloor() error {
 			all(w, filepath.Join(folder, "zipped"))
 			return
 		}
+		if r.Method == "PROPFIND" {
+			tellMembers(w, filepath.Join(folder, "members"))
+			return
+		}
 		if r.Method != http.MethodPut {
 			files.ServeHTTP(w, r)
 			return

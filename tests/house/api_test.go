@@ -114,6 +114,8 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.Call("POST", "/accounts/ann/password-link", api.PasswordLinkNew{Days: 99}, 422, nil)
 	c.Call("POST", "/password-links/open", api.PasswordLinkOpen{Secret: "guessed"}, 404, nil)
 	c.Call("DELETE", "/accounts/ann/codes", nil, 204, nil)
+	c.Call("GET", "/locks", nil, 200, nil)
+	c.Call("DELETE", "/locks/none", nil, 404, nil)
 	var link api.PassMade
 	c.Call("POST", "/passes", api.PassNew{Account: "ann", Kind: "drop", Paths: []string{"/"}, Days: 1, Note: "by the API"}, 201, &link)
 	c.Call("POST", "/passes", api.PassNew{Account: "ann", Kind: "drop", Paths: []string{"/"}, Days: 400}, 422, nil)

@@ -1,6 +1,7 @@
 package testkit
 
 import (
+	"crypto/tls"
 	"io"
 	"net"
 	"sync"
@@ -19,6 +20,15 @@ type Line struct {
 
 // NewLine leads to an address until the test ends.
 func NewLine(t *testing.T, to string) *Line {
+	return newLine(t, func() (net.Conn, error) { return net.Dial("tcp", to) })
+}
+
+// NewTLSLine speaks TLS to an address for clients that can't trust what is there.
+func NewTLSLine(t *testing.T, to string) *Line {
+	return newLine(t, func() (net.Conn, error) { return tls.Dial("tcp", to, &tls.Config{InsecureSkipVerify: true}) })
+}
+
+func newLine(t *testing.T, dial func() (net.Conn, error)) *Line {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	l := &Line{Address: listener.Addr().String(), open: map[net.Conn]bool{}}
@@ -34,7 +44,7 @@ func NewLine(t *testing.T, to string) *Line {
 			if err != nil {
 				return
 			}
-			there, err := net.Dial("tcp", to)
+			there, err := dial()
 			if err != nil {
 				here.Close()
 				continue

@@ -5,6 +5,7 @@ import { useLive } from '@/api/live'
 import { zone } from '@/format'
 import { useOperator } from '@/operator'
 import { useNow } from '@/parts/now'
+import LockSheet from '@/parts/LockSheet.vue'
 import SessionTable from '@/parts/SessionTable.vue'
 
 const live = useLive()
@@ -29,5 +30,6 @@ const found = computed(() => {
       <SessionTable :rows="found.slice(0, most)" :may-end="operator.mayChange()" :now="now" full />
     </div>
     <p v-if="found.length > most" class="soft">{{ most }} of {{ found.length }} are shown: find the others by what they are.</p>
+    <LockSheet />
   </section>
 </template>

@@ -16,6 +16,7 @@ type Facts struct {
 	Account     *keep.Effective
 	Keys        []keep.Key
 	Doors       []Door
+	Disk        string // the address of its tree for WebDAV clients; "": the account can't use it
 	Portal      string // its address for a browser; "": the account can't use it
 	HostKeys    []HostKey
 	Certificate Certificate
@@ -111,7 +112,10 @@ func where(f *Facts) Section {
 	if f.Portal != "" {
 		s.row("Browser", "%s", f.Portal)
 	}
-	if len(f.Doors) == 0 && f.Portal == "" {
+	if f.Disk != "" {
+		s.row("WebDAV", "%s", f.Disk)
+	}
+	if len(f.Doors) == 0 && f.Portal == "" && f.Disk == "" {
 		s.row("Protocols", "none is open to this account now")
 	}
 	return s

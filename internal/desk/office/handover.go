@@ -47,6 +47,13 @@ func (o *Office) Handover(ctx context.Context, name, host string) (handover.Shee
 			}
 		}
 	}
+	for _, p := range posts {
+		if f.Disk == "" && e.MayUse(keep.WebDAV) && e.SignInBy.TakesPassword(false) && !e.Anonymous() && p.Serves(keep.DavFace) {
+			if at := originOf(&p.Listener, p.At, f.Host); at != "" {
+				f.Disk = at + "/dav/"
+			}
+		}
+	}
 	check := keep.Identity{Host: f.Host}
 	if f.Host == "" {
 		return handover.Sheet{}, &keep.FieldError{Field: "host", Say: "nobody said under which address clients reach the service: say it with service set -host NAME, or here"}

@@ -67,7 +67,7 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name, pass string) ([]
 	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch, Pass: with}
 	var stages []rehearse.Listener
 	for _, l := range listeners {
-		if l.Protocol == keep.Web && (!l.Serves(face) || l.Redirect != "") || with != nil && l.Protocol != keep.Web {
+		if l.Protocol == keep.Web && (!l.Serves(face) && !(with == nil && l.Serves(keep.DavFace)) || l.Redirect != "") || with != nil && l.Protocol != keep.Web {
 			continue
 		}
 		address, _, _ := o.Live.Watch(l.Name)
@@ -79,13 +79,15 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name, pass string) ([]
 			host = "127.0.0.1"
 		}
 		from := host // who calls an address of its own machine comes from it
-		secret, withdraw := o.Accounts.Issue(r)
-		defer withdraw()
-		stages = append(stages, rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Secret: secret, Open: gate.Admit(from) && l.Admits(from), Pass: with, Folders: folders})
+		stage := rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Open: gate.Admit(from) && l.Admits(from), Pass: with, Folders: folders}
+		for _, one := range rehearse.Faced(stage) {
+			secret, withdraw := o.Accounts.Issue(r)
+			defer withdraw()
+			one.Secret = secret
+			stages = append(stages, one)
+		}
 	}
-	if with != nil { // a link is closed by nobody
-		defer o.Live.EndKey(e.Name, signin.PassOfRehearsal, keep.Refuse(keep.AccountChanged, "the rehearsal is over"))
-	}
+	defer o.Live.EndKey(e.Name, signin.KeyOfRehearsal, keep.Refuse(keep.AccountChanged, "the rehearsal is over"))
 	tries, err := rehearse.Run(ctx, e, stages, rehearse.Scratch(scratch))
 	if err != nil {
 		return nil, err

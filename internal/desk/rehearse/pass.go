@@ -50,11 +50,7 @@ func (c *passClient) list(at string) error {
 }
 
 func (c *passClient) download(at, want string) error {
-	text, err := c.ask(http.MethodGet, c.address(at), "", nil)
-	if err == nil && string(text) != want {
-		err = errors.New("what came is not what lies there")
-	}
-	return err
+	return c.fetch(c.address(at), want)
 }
 
 func (c *passClient) upload(at, content string) error {

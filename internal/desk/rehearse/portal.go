@@ -19,8 +19,10 @@ import (
 
 // portalClient is a browser, as far as the portal needs one.
 type portalClient struct {
-	http *http.Client
-	base string
+	http     *http.Client
+	base     string
+	account  string // shown with each request, where that is asked for
+	password keep.Secret
 }
 
 // signInPortal signs in over a connection that is there already; it is the only one.
@@ -50,7 +52,7 @@ func overHTTP(raw net.Conn, l Listener) (*portalClient, error) {
 				return nil, errors.New("the connection was closed")
 			}
 		}}
-	c := &portalClient{&http.Client{Jar: jar, Transport: transport, Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, "http://"}
+	c := &portalClient{http: &http.Client{Jar: jar, Transport: transport, Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, base: "http://"}
 	if l.Encryption != keep.EncryptionOff {
 		c.base = "https://"
 	}
@@ -64,12 +66,23 @@ func overHTTP(raw net.Conn, l Listener) (*portalClient, error) {
 
 // ask sends a request; an answer that isn't a success is a refusal, or a failure.
 func (c *portalClient) ask(method, path string, kind string, body []byte) ([]byte, error) {
+	return c.askWith(method, path, kind, body, "", "")
+}
+
+// askWith is ask with a header more.
+func (c *portalClient) askWith(method, path string, kind string, body []byte, header, value string) ([]byte, error) {
 	request, err := http.NewRequest(method, c.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
 	if kind != "" {
 		request.Header.Set("Content-Type", kind)
+	}
+	if c.account != "" {
+		request.SetBasicAuth(c.account, c.password.Reveal())
+	}
+	if header != "" {
+		request.Header.Set(header, value)
 	}
 	request.Header.Set("User-Agent", "UrbanKeepRehearsal")
 	response, err := c.http.Do(request)
@@ -116,8 +129,11 @@ func (c *portalClient) list(at string) error {
 	return err
 }
 
-func (c *portalClient) download(at, want string) error {
-	text, err := c.ask(http.MethodGet, fileAt(at), "", nil)
+func (c *portalClient) download(at, want string) error { return c.fetch(fileAt(at), want) }
+
+// fetch gets what lies at an address, and holds it against what should.
+func (c *portalClient) fetch(address, want string) error {
+	text, err := c.ask(http.MethodGet, address, "", nil)
 	if err == nil && string(text) != want {
 		err = errors.New("what came is not what lies there")
 	}

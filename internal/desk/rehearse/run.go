@@ -21,6 +21,7 @@ type Listener struct {
 	// Pass is the one with which it is entered, and which of its paths are folders; nil: the account signs in.
 	Pass    *keep.Pass
 	Folders map[string]bool
+	Over    keep.Protocol // what is spoken there, where that is not the listener's protocol alone
 }
 
 // Try is one thing that was tried.
@@ -95,7 +96,7 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 	now := time.Now()
 	protocol := l.Protocol
 	if protocol == keep.Web {
-		protocol = keep.Portal
+		protocol = l.Over
 	}
 	in := Try{Protocol: protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(protocol)}
 	if l.Pass != nil {
@@ -169,6 +170,8 @@ func dial(ctx context.Context, account string, l Listener) (client, error) {
 		c, err = openPass(raw, l)
 	case l.Protocol == keep.SFTP:
 		c, err = signInSFTP(raw, account, l.Secret)
+	case l.Over == keep.WebDAV:
+		c, err = signInDAV(raw, account, l)
 	case l.Protocol == keep.Web:
 		c, err = signInPortal(raw, account, l)
 	default:

@@ -77,7 +77,11 @@ func rehearseAccount(flags *flag.FlagSet, f *common) run {
 			if !t.Agrees {
 				agrees, differ = "NO", differ+1
 			}
-			rows = append(rows, []string{t.Listener, t.Does, t.Path, t.Expected, t.Observed, agrees})
+			over := t.Listener
+			if t.Protocol == keep.Portal || t.Protocol == keep.WebDAV || t.Protocol == keep.ByPass { // a web listener speaks several
+				over += " " + string(t.Protocol)
+			}
+			rows = append(rows, []string{over, t.Does, t.Path, t.Expected, t.Observed, agrees})
 		}
 		if *f.json {
 			if err := printJSON(env.Out, answer); err != nil {

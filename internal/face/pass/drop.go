@@ -14,8 +14,8 @@ import (
 	"unicode"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 const (

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // maxListed bounds the files of a folder that a page shows.

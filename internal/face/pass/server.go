@@ -10,9 +10,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // Prefix is where passes lie: the secret of one follows it.

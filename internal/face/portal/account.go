@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // Own is what holders see and change of their own account. Whatever stays after they have left

@@ -12,9 +12,9 @@ import (
 	"strings"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // maxAtOnce bounds the files and folders that one request copies or removes.
@@ -190,35 +190,9 @@ func (s *Server) copyFile(ctx context.Context, one *stay, from, to string) error
 		source.Abort(err)
 		return err
 	}
-	u, err := s.files.Begin(ctx, one.Stay, keep.PartialUpload{Path: to, Size: info.Size(), Once: true})
-	if err != nil {
+	if err := s.files.Write(ctx, one.Stay, to, io.NewSectionReader(source, 0, info.Size()), info.Size(), false); err != nil {
 		source.Abort(err)
 		return err
 	}
-	target, err := one.Tree.Open(to, exchange.OpenMode(u, 0))
-	if err == nil {
-		if err = target.ReceiveFrom(&whileAsked{ctx, io.NewSectionReader(source, 0, info.Size())}, 0); err == nil {
-			err = target.Close()
-		} else {
-			target.Abort(err)
-		}
-	}
-	if err != nil {
-		source.Abort(err)
-		return errors.Join(err, one.visit.DropUpload(context.WithoutCancel(ctx), u))
-	}
-	return errors.Join(source.Close(), one.visit.DropUpload(ctx, u))
-}
-
-// whileAsked reads as long as somebody wants it.
-type whileAsked struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (a *whileAsked) Read(p []byte) (int, error) {
-	if a.ctx.Err() != nil {
-		return 0, keep.Refuse(keep.ClientGone, "the client left before the file was whole")
-	}
-	return a.Reader.Read(p)
+	return source.Close()
 }

@@ -5,8 +5,8 @@ import (
 	"path"
 	"strings"
 
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 func fileOf(r *http.Request, prefix string) (string, error) {

@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 const (

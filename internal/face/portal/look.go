@@ -12,10 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 const (

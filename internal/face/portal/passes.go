@@ -4,7 +4,7 @@ import (
 	"net/http"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
+	"urbankeep/internal/protocol/exchange"
 )
 
 func (s *Server) passes(w http.ResponseWriter, r *http.Request, one *stay) error {

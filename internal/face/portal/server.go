@@ -8,9 +8,9 @@ import (
 	"strings"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/picture"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // Prefix is where the portal lies.

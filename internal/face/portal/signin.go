@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/face/exchange"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // hostOf is the name by which a browser reached the portal, without the port.

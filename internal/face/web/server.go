@@ -177,6 +177,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/passes", s.handle(s.addPass))
 	known.DELETE("/passes/:id", s.handle(s.endPass))
 	known.GET("/passes/:id/uses", s.handle(s.passUses))
+	known.GET("/locks", s.handle(s.locks))
+	known.DELETE("/locks/:id", s.handle(s.breakLock))
 	known.DELETE("/accounts/:name/passes", s.handle(s.endPasses))
 	known.GET("/accounts/:name/handover", s.handle(s.handover))
 	known.POST("/accounts/:name/password-link", s.handle(s.linkPassword))

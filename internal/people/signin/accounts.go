@@ -60,7 +60,7 @@ func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account 
 	if err := a.Trail.Record(record); err != nil {
 		return nil, err
 	}
-	*t = Attempt{Rehearsal: r}
+	*t = Attempt{Rehearsal: r, Key: KeyOfRehearsal}
 	return account, nil
 }
 

@@ -94,8 +94,6 @@ func (a *Accounts) ByPass(ctx context.Context, v Visitor, t *Attempt, secret, pa
 	return holder.Account, p, a.Trail.Record(r)
 }
 
-// PassOfRehearsal is the number of a pass while it is rehearsed.
-const PassOfRehearsal = "rehearsal"
 
 // rehearsePass admits a rehearsal of a pass: whether it is open counts; from where, how often and its password do not.
 func (a *Accounts) rehearsePass(ctx context.Context, v Visitor, t *Attempt, r *Rehearsal) (*keep.Effective, keep.Pass, error) {
@@ -113,7 +111,7 @@ func (a *Accounts) rehearsePass(ctx context.Context, v Visitor, t *Attempt, r *R
 	record := v.record(holder.Account.Name, keep.Rehearsing)
 	record.Outcome, record.Target, record.Detail = keep.Done, p.ID, "a visit to try a pass out, asked for by "+r.Operator
 	// What is counted is of no pass.
-	p.ID, p.MaxUses, p.MaxBytes = PassOfRehearsal, 0, 0
-	*t = Attempt{Rehearsal: r}
+	p.ID, p.MaxUses, p.MaxBytes = KeyOfRehearsal, 0, 0
+	*t = Attempt{Rehearsal: r, Key: KeyOfRehearsal}
 	return holder.Account, p, a.Trail.Record(record)
 }

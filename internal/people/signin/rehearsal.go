@@ -7,6 +7,9 @@ import (
 	"urbankeep/internal/keep"
 )
 
+// KeyOfRehearsal is with what a rehearsal came, in the place of a key.
+const KeyOfRehearsal = "rehearsal"
+
 // Rehearsal is a sign-in by which the service tries out an account itself.
 type Rehearsal struct {
 	Account  string

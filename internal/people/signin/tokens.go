@@ -77,3 +77,8 @@ func (a *Accounts) ByToken(ctx context.Context, v Visitor, t *Attempt, secret ke
 	}
 	return account.Within(&token.Scope), token, nil
 }
+
+// TokenOf says for which account a secret is a live token; nothing is counted of one that is none.
+func (a *Accounts) TokenOf(ctx context.Context, secret keep.Secret) (t keep.AccountToken, account string, err error) {
+	return a.DB.AccountTokenOf(ctx, digest(secret), time.Now())
+}

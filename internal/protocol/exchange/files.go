@@ -146,9 +146,14 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 	return nil
 }
 
+// ETag stands for the content of a file (RFC 9110, section 8.8.3).
+func ETag(info fs.FileInfo) string {
+	return `"` + strconv.FormatInt(info.ModTime().UnixNano(), 36) + "-" + strconv.FormatInt(info.Size(), 36) + `"`
+}
+
 // head says which content of a file it is.
 func head(h http.Header, info fs.FileInfo) {
-	h.Set("ETag", `"`+strconv.FormatInt(info.ModTime().UnixNano(), 36)+"-"+strconv.FormatInt(info.Size(), 36)+`"`)
+	h.Set("ETag", ETag(info))
 	h.Set("Accept-Ranges", "bytes")
 }
 
@@ -181,4 +186,34 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 		return "", errors.Join(err, one.Uploads.DropUpload(context.WithoutCancel(r.Context()), u))
 	}
 	return u.Path, nil
+}
+
+// Write writes a file that comes from this side; with replace it takes the place of one that is there.
+func (s *Files) Write(ctx context.Context, one *Stay, at string, from io.Reader, size int64, replace bool) error {
+	u, err := s.Begin(ctx, one, keep.PartialUpload{Path: at, Size: size, Replaces: replace, Once: true})
+	if err != nil {
+		return err
+	}
+	f, err := one.Tree.Open(at, OpenMode(u, 0))
+	if err == nil {
+		if err = f.ReceiveFrom(&whileAsked{ctx, from}, 0); err == nil {
+			err = f.Close()
+		} else {
+			f.Abort(err)
+		}
+	}
+	return errors.Join(err, one.Uploads.DropUpload(context.WithoutCancel(ctx), u))
+}
+
+// whileAsked reads as long as somebody wants it.
+type whileAsked struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (a *whileAsked) Read(p []byte) (int, error) {
+	if a.ctx.Err() != nil {
+		return 0, keep.Refuse(keep.ClientGone, "the client left before the file was whole")
+	}
+	return a.Reader.Read(p)
 }

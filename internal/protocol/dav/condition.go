@@ -1,0 +1,240 @@
+package dav
+
+import (
+	"io/fs"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
+)
+
+// condition is one of an If header: a lock's token or an entity tag.
+type condition struct {
+	not   bool
+	token string
+	etag  string
+}
+
+// list are conditions that must all hold for a resource; "" is the one that is asked for.
+type list struct {
+	resource   string
+	conditions []condition
+}
+
+// maxConditions bounds an If header.
+const maxConditions = 1000
+
+var errIf = status(http.StatusBadRequest, "the If header is not well-formed (RFC 4918, section 10.4)")
+
+// parseIf reads an If header.
+func parseIf(text string) ([]list, error) {
+	var lists []list
+	resource, n := "", 0
+	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
+		switch text[0] {
+		case '<':
+			uri, rest, ok := strings.Cut(text[1:], ">")
+			if !ok {
+				return nil, errIf
+			}
+			resource, text = uri, rest
+			if rest = strings.TrimSpace(rest); rest == "" || rest[0] != '(' {
+				return nil, errIf
+			}
+		case '(':
+			one := list{resource: resource}
+			text = strings.TrimSpace(text[1:])
+			for text != "" && text[0] != ')' {
+				if n++; n > maxConditions {
+					return nil, errIf
+				}
+				var c condition
+				if len(text) > 3 && strings.EqualFold(text[:3], "not") {
+					c.not, text = true, strings.TrimSpace(text[3:])
+				}
+				ok := false
+				switch {
+				case strings.HasPrefix(text, "<"):
+					c.token, text, ok = strings.Cut(text[1:], ">")
+					ok = ok && c.token != ""
+				case strings.HasPrefix(text, "["):
+					c.etag, text, ok = strings.Cut(text[1:], "]")
+				}
+				if !ok {
+					return nil, errIf
+				}
+				one.conditions = append(one.conditions, c)
+				text = strings.TrimSpace(text)
+			}
+			if text == "" || len(one.conditions) == 0 {
+				return nil, errIf
+			}
+			text = text[1:]
+			lists = append(lists, one)
+		default:
+			return nil, errIf
+		}
+	}
+	if len(lists) == 0 {
+		return nil, errIf
+	}
+	return lists, nil
+}
+
+var errPrecondition = status(http.StatusPreconditionFailed, "it is not as the request says that it should be")
+
+// conditions holds the request's conditions against what is there; nil is nothing. GET and HEAD have theirs of
+// RFC 9110 held by whoever sends the file.
+func (c *call) conditions(info fs.FileInfo) error {
+	if text := strings.Join(c.r.Header.Values("If"), " "); text != "" {
+		lists, err := parseIf(text)
+		if err != nil {
+			return err
+		}
+		holds := false
+		for _, l := range lists {
+			for _, one := range l.conditions {
+				if one.token != "" {
+					c.tokens = append(c.tokens, one.token)
+				}
+			}
+			ok, err := c.holds(l, info)
+			if err != nil {
+				return err
+			}
+			holds = holds || ok
+		}
+		if !holds {
+			return errPrecondition
+		}
+	}
+	if c.r.Method == http.MethodGet || c.r.Method == http.MethodHead {
+		return nil
+	}
+	etag := ""
+	if info != nil && !info.IsDir() {
+		etag = exchange.ETag(info)
+	}
+	if match := c.r.Header.Get("If-Match"); match != "" && !(match == "*" && info != nil || etag != "" && tagged(match, etag)) {
+		return errPrecondition
+	}
+	if none := c.r.Header.Get("If-None-Match"); none != "" && (none == "*" && info != nil || etag != "" && tagged(none, etag)) {
+		return errPrecondition
+	}
+	return nil
+}
+
+// tagged reports whether an entity tag is in a list.
+func tagged(list, etag string) bool {
+	return slices.ContainsFunc(strings.Split(list, ","), func(one string) bool { return strings.TrimPrefix(strings.TrimSpace(one), "W/") == etag })
+}
+
+// holds reports whether all conditions of a list do.
+func (c *call) holds(l list, info fs.FileInfo) (bool, error) {
+	at := c.at
+	if l.resource != "" {
+		u, err := url.Parse(l.resource)
+		if err != nil {
+			return false, errIf
+		}
+		var elsewhere error
+		if at, _, elsewhere = pathOf(u.Path); elsewhere != nil || u.Host != "" && u.Host != c.r.Host {
+			return false, nil
+		}
+		if info, err = c.there(at); err != nil {
+			return false, nil
+		}
+	}
+	var locks []keep.Lock
+	if spot, err := c.one.spot(at); err == nil {
+		over, err := c.one.visit.LocksOver(c.r.Context(), spot)
+		if err != nil {
+			return false, err
+		}
+		locks = covering(over, spot)
+	}
+	for _, one := range l.conditions {
+		is := false
+		if one.token != "" {
+			is = slices.ContainsFunc(locks, func(l keep.Lock) bool { return l.Token == one.token })
+		} else {
+			is = info != nil && !info.IsDir() && strings.TrimPrefix(one.etag, "W/") == exchange.ETag(info)
+		}
+		if is == one.not {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// covering are those of the locks on a spot and the folders that lead to it that hold for the spot.
+func covering(locks []keep.Lock, at Spot) []keep.Lock {
+	return slices.DeleteFunc(slices.Clone(locks), func(l keep.Lock) bool { return l.Path != at.Path && !l.Deep })
+}
+
+// held reports whether the request shows the token of one of some locks, or there are none.
+func (c *call) held(locks []keep.Lock) bool {
+	if len(locks) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(locks, func(l keep.Lock) bool { return l.Account == c.one.account && slices.Contains(c.tokens, l.Token) })
+}
+
+// errLocked is 423 (RFC 4918, section 11.3).
+var errLocked = status(http.StatusLocked, "it is locked: whoever locked it must unlock it, or the request must show the token")
+
+// unlocked refuses to change what somebody has locked: a path; with member also its folder, in which a name comes or goes; with
+// deep also what lies below it.
+func (c *call) unlocked(at string, member, deep bool) error {
+	spot, err := c.one.spot(at)
+	if err != nil {
+		return nil // nobody gets so far
+	}
+	over, err := c.one.visit.LocksOver(c.r.Context(), spot)
+	if err != nil {
+		return err
+	}
+	if !c.held(covering(over, spot)) {
+		return errLocked
+	}
+	if member {
+		folder := Spot{spot.Store, path.Dir(spot.Path)}
+		var on []keep.Lock
+		for _, l := range covering(over, folder) {
+			if l.Path != spot.Path {
+				on = append(on, l)
+			}
+		}
+		if !c.held(on) {
+			return errLocked
+		}
+	}
+	if deep {
+		below, err := c.one.visit.LocksBelow(c.r.Context(), spot)
+		if err != nil {
+			return err
+		}
+		for _, l := range below {
+			if !c.held([]keep.Lock{l}) {
+				return errLocked
+			}
+		}
+	}
+	return nil
+}
+
+// mayChange holds conditions and locks against a change of what is asked for; with member a name comes or goes.
+func (c *call) mayChange(member bool) error {
+	info, err := c.there(c.at)
+	if err == nil {
+		err = c.conditions(info)
+	}
+	if err == nil {
+		err = c.unlocked(c.at, member, false)
+	}
+	return err
+}
