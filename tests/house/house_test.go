@@ -184,7 +184,7 @@ func TestARehearsalShowsWhatEnforcementDoesAndLeavesNoTrace(t *testing.T) {
 
 	k.Must(nil, "account", "suspend", "ann")
 	k.Must(&r, "rehearse", "ann")
-	require.Len(t, r.Tries, 4, "a suspended account must be refused, and is")
+	require.Len(t, r.Tries, 5, "a suspended account must be refused, and is")
 	k.Must(nil, "account", "resume", "ann")
 	k.Must(nil, "gate", "set", "-deny", "127.0.0.1")
 	k.Must(&r, "rehearse", "ann")

@@ -94,7 +94,6 @@ func (a *Accounts) ByPass(ctx context.Context, v Visitor, t *Attempt, secret, pa
 	return holder.Account, p, a.Trail.Record(r)
 }
 
-
 // rehearsePass admits a rehearsal of a pass: whether it is open counts; from where, how often and its password do not.
 func (a *Accounts) rehearsePass(ctx context.Context, v Visitor, t *Attempt, r *Rehearsal) (*keep.Effective, keep.Pass, error) {
 	p := *r.Pass
