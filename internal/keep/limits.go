@@ -17,12 +17,13 @@ type Limits struct {
 	SessionsPerAddress Count   `json:"sessionsPerAddress"` // at once, of one address
 	Transfers          Count   `json:"transfers"`          // at once, in all
 	TransfersPerHolder Count   `json:"transfersPerAccount"`
+	DeepListing        Count   `json:"deepListing"` // files and folders that one PROPFIND of infinite depth may tell of
 }
 
 // UsualLimits are enough for a person who tries all their passwords, far too few for a program
 // that tries a list.
 var UsualLimits = Limits{FailuresPerAddress: 20, FailuresPerAccount: 10, Within: 600, Lockout: 900,
-	Delay: 1, Attempts: 3, Sessions: 10_000, SessionsPerAddress: 5000, Transfers: 10_000, TransfersPerHolder: 3000}
+	Delay: 1, Attempts: 3, Sessions: 10_000, SessionsPerAddress: 5000, Transfers: 10_000, TransfersPerHolder: 3000, DeepListing: 100_000}
 
 // Check reports what is wrong with the limits as a [*FieldError].
 func (l *Limits) Check() error {
@@ -31,7 +32,7 @@ func (l *Limits) Check() error {
 		value Count
 		most  Count
 	}{{"failuresPerAddress", l.FailuresPerAddress, 100_000}, {"failuresPerAccount", l.FailuresPerAccount, 100_000}, {"attempts", l.Attempts, 100},
-		{"sessions", l.Sessions, 1_000_000}, {"sessionsPerAddress", l.SessionsPerAddress, 1_000_000}, {"transfers", l.Transfers, 1_000_000}, {"transfersPerAccount", l.TransfersPerHolder, 1_000_000}} {
+		{"sessions", l.Sessions, 1_000_000}, {"sessionsPerAddress", l.SessionsPerAddress, 1_000_000}, {"transfers", l.Transfers, 1_000_000}, {"transfersPerAccount", l.TransfersPerHolder, 1_000_000}, {"deepListing", l.DeepListing, 10_000_000}} {
 		if n.value < 1 || n.value > n.most {
 			return &FieldError{n.field, fmt.Sprintf("it must be from 1 to %d", n.most)}
 		}

@@ -28,6 +28,8 @@ func (v davVisit) SignIn(ctx context.Context, account string, secret keep.Secret
 	return opened, time.Time{}, err
 }
 
+func (v davVisit) DeepListing() int { return int(v.door.accounts.Guard.Limits().DeepListing) }
+
 func (v davVisit) LocksOver(ctx context.Context, at dav.Spot) ([]keep.Lock, error) {
 	return v.door.db.LocksOver(ctx, at.Store, at.Path, time.Now())
 }

@@ -305,7 +305,7 @@ func (d *door) recheck(ctx context.Context, v *visit, a *keep.Effective) {
 	switch {
 	case err != nil || now.Account.ID != a.ID || now.Account.Closed(time.Now()) != nil:
 		v.cut(keep.Refuse(keep.AccountChanged, "the account was suspended or deleted"))
-	case a.MaxSessions > 0 && v.pass == nil && d.traffic.Own(a.Name) > int(a.MaxSessions): // two came at the same time
+	case a.MaxSessions > 0 && v.pass == nil && v.attempt.Rehearsal == nil && d.traffic.Own(a.Name) > int(a.MaxSessions): // two came at the same time
 		v.cut(keep.Refuse(keep.TooManySessions, "the account has as many sessions as it may"))
 	case now.Account != a:
 		d.Renew(now.Account)

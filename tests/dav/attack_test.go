@@ -56,6 +56,12 @@ func TestWebDAVGivesNoMoreThanTheRights(t *testing.T) {
 	text := c.want(207, "PROPFIND", "/", "", "Depth: infinity")
 	assert.NotContains(t, text, "secret")
 	assert.NotContains(t, text, "theirs")
+	k.Must(nil, "limits", "set", "-deep-listing", "3")
+	status, text, _ := c.do("PROPFIND", "/own", "", "Depth: 1")
+	assert.Equal(t, 207, status, text)
+	text = c.want(207, "PROPFIND", "/", "", "Depth: infinity")
+	assert.Equal(t, []int{4, 1}, []int{strings.Count(text, "<d:response>"), strings.Count(text, "507")}, "that it is not all is said")
+	k.Must(nil, "limits", "set", "-deep-listing", "100000")
 	// COPY of a tree that is refused in part says what.
 	put(t, k, "ann", "own/deep/a", "a")
 	c.want(201, "COPY", "/own/deep", "", "Destination: /dav/own/deeper")
@@ -65,7 +71,7 @@ func TestWebDAVGivesNoMoreThanTheRights(t *testing.T) {
 	other := as(t, k, "nobody")
 	assert.Contains(t, []int{401, 429}, func() int { s, _, _ := other.do("PROPFIND", "/", ""); return s }())
 	k.Must(nil, "account", "set", "ann", "-protocols", "sftp")
-	status, _, _ := c.do("GET", "/own/a.tif", "")
+	status, _, _ = c.do("GET", "/own/a.tif", "")
 	assert.Contains(t, []int{401, 403}, status)
 }
 

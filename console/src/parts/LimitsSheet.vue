@@ -18,6 +18,7 @@ const lines: { field: keyof Limits; text: string; unit: string }[] = [
   { field: 'sessionsPerAddress', text: 'Sessions at once of one address', unit: '' },
   { field: 'transfers', text: 'Files open for transfers at once, in all', unit: '' },
   { field: 'transfersPerAccount', text: 'Files open at once of one account', unit: '' },
+  { field: 'deepListing', text: 'Files that one WebDAV listing of all folders may hold', unit: '' },
 ]
 const show = (now: Limits) => lines.forEach((l) => (form.values[l.field] = String(now[l.field])))
 

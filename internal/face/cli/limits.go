@@ -28,6 +28,7 @@ var limitFlags = []struct {
 	{"sessions-per-address", "sessionsPerAddress", "`count` of sessions at once, of one address", false, func(l *keep.Limits) int64 { return int64(l.SessionsPerAddress) }},
 	{"transfers", "transfers", "`count` of files open for transfers at once, in all", false, func(l *keep.Limits) int64 { return int64(l.Transfers) }},
 	{"transfers-per-account", "transfersPerAccount", "`count` of files open at once, of one account", false, func(l *keep.Limits) int64 { return int64(l.TransfersPerHolder) }},
+	{"deep-listing", "deepListing", "`count` of files that a WebDAV client may be told of with infinite depth", false, func(l *keep.Limits) int64 { return int64(l.DeepListing) }},
 }
 
 func limitCommands() []*command.Command {

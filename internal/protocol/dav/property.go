@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -22,8 +23,6 @@ import (
 const (
 	xmlType = "application/xml; charset=utf-8"
 	xml1    = `<?xml version="1.0" encoding="utf-8"?>` + "\n"
-	// maxDeep bounds what a PROPFIND of infinite depth tells of.
-	maxDeep = 100_000
 	// windows is the namespace of what a desktop keeps of its files.
 	windows = "urn:schemas-microsoft-com:"
 )
@@ -302,6 +301,9 @@ func desktop(name xml.Name, info fs.FileInfo) (content string, has bool) {
 	return b.String(), true
 }
 
+// errCut says that there is more than may be told of.
+var errCut = errors.New("there is more than may be told of")
+
 func (c *call) propfind() error {
 	info, err := c.one.Tree.Stat(c.at)
 	if err != nil {
@@ -324,7 +326,12 @@ func (c *call) propfind() error {
 	}
 	m := &multistatus{w: c.w}
 	n := 0
-	if err := c.find(m, c.at, info, nil, d, want, &n); err != nil {
+	err = c.find(m, c.at, info, nil, d, want, &n)
+	if err == errCut {
+		m.failed(c.at, true, http.StatusInsufficientStorage) // as in RFC 6578, section 3.6
+		return m.end()
+	}
+	if err != nil {
 		if !m.open {
 			return err
 		}
@@ -336,8 +343,8 @@ func (c *call) propfind() error {
 // find tells of a path, and of what is below it as far as it is asked for. dead are its dead properties, where they are
 // known already.
 func (c *call) find(m *multistatus, at string, info fs.FileInfo, dead map[string][]keep.Property, d int, want wanted, n *int) error {
-	if *n++; *n > maxDeep && d < 0 {
-		return status(http.StatusForbidden, "there is too much below it: ask with Depth 1")
+	if *n++; d < 0 && *n > c.one.visit.DeepListing() {
+		return errCut
 	}
 	r := &resource{at: at, info: info}
 	var err error

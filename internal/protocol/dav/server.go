@@ -41,6 +41,8 @@ type Visit interface {
 	// the account does. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, secret keep.Secret) (opened *tree.Tree, until time.Time, err error)
 	Named(client string)
+	// DeepListing is how much a PROPFIND of infinite depth may tell of.
+	DeepListing() int
 	exchange.Uploads
 	Locks
 	Properties
