@@ -111,14 +111,20 @@ func (t *Tree) notBegun(at string, mode OpenMode, since time.Time, err error) (k
 // opening is bound to what was seen: when that has changed it decides anew.
 func (t *Tree) openFile(at string, mode OpenMode, begin func(*place) error) (f *File, err error) {
 	defer t.deed(at)()
-	for range maxSteps {
+	for n := range maxSteps {
 		f, err = t.openOnce(at, mode, begin)
 		if !swapped(err, mode) {
 			break
 		}
+		if n > 3 { // what is being put into its place takes its time
+			time.Sleep(min(time.Duration(n)*time.Millisecond, maxPause))
+		}
 	}
 	return f, err
 }
+
+// maxPause is how long is waited at the most before a file is opened once more.
+const maxPause = 30 * time.Millisecond
 
 // swapped reports whether opening failed because the name was taken, freed or made a link
 // after it had been looked at: then the answer is another one by now.

@@ -52,7 +52,12 @@ func (f *folder) Open(name string, flag int, mode fs.FileMode) (store.File, erro
 		return nil, errors.Join(err, on.Close())
 	}
 	o := &opened{d: f.d, first: on, on: on, info: info, lies: lies, name: name, size: sizeOf(info.Size(), headOf(io.NewSectionReader(on, 0, 1<<20)))}
-	if flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+	if flag&(os.O_WRONLY|os.O_RDWR) == 0 {
+		// Whoever writes it may have given it another content already, and goes on: then it is known by the number of before.
+		if written := f.d.files.Facts(keyOfFile(info)); written != nil {
+			o.info = known{info, written.Sys()}
+		}
+	} else {
 		if o.in, err = f.Duplicate(); err != nil {
 			return nil, errors.Join(err, on.Close())
 		}

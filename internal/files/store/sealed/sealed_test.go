@@ -123,6 +123,35 @@ func TestAFileThatWentWhileItWasWrittenStaysGone(t *testing.T) {
 	}
 }
 
+// A file that its writer has brought to the medium, and goes on with, is one file to whoever reads it meanwhile.
+func TestAFileInWorkIsOneFileToItsReaders(t *testing.T) {
+	key, err := sealed.NewKey()
+	require.NoError(t, err)
+	f := open(t, t.TempDir(), key, false)
+	defer f.Close()
+	writer, err := f.Open("f", os.O_RDWR|os.O_CREATE, store.FileMode)
+	require.NoError(t, err)
+	same := func(when string) {
+		seen, err := f.Lookup("f")
+		require.NoError(t, err)
+		reader, err := f.Open("f", os.O_RDONLY, 0)
+		require.NoError(t, err)
+		defer reader.Close()
+		read, err := reader.Stat()
+		require.NoError(t, err)
+		assert.True(t, store.Same(seen, read), when)
+	}
+	for _, when := range []string{"once", "twice"} {
+		_, err = writer.WriteAt([]byte(when), 0)
+		require.NoError(t, err)
+		same("written " + when)
+		require.NoError(t, writer.Sync())
+		same("on the medium " + when)
+	}
+	require.NoError(t, store.End(writer, true, true))
+	same("ended")
+}
+
 // What the end of the process leaves in the spool goes at the next start; a name whose content
 // never came is an empty file.
 func TestWhatTheEndOfTheProcessLeavesGoes(t *testing.T) {
