@@ -30,7 +30,7 @@ var house = []wing{
 	{"protocol", [][]string{{"ftp", "sftp", "https", "dav"}, {"wire", "exchange"}}, []string{"files", "api", "keep"}},
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}}, []string{"watch", "keys", "records", "keep"}},
-	{"watch", [][]string{{"traffic", "series", "collector", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
+	{"watch", [][]string{{"traffic", "series", "collector", "notice", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
 	{"files", [][]string{{"tree", "picture"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
 	{"keys", [][]string{{"hostkey", "certificate"}, {"pubkey"}}, []string{"records", "keep"}},
 	{"records", nil, []string{"keep"}},

@@ -42,6 +42,17 @@ const (
 	TokenAdd        Action = "token-add"
 	PassAdd         Action = "pass-add" // by a holder or an operator
 	PassEnd         Action = "pass-end"
+	PassUsed        Action = "pass-use"     // a visitor begins to move files with it
+	Trouble         Action = "trouble"      // the service finds something wrong; the reason says what
+	TroubleOver     Action = "trouble-over" // and that it is so no more
+	NoticeAdd       Action = "notice-add"   // by a holder or an operator
+	NoticeSet       Action = "notice-set"
+	NoticeRemove    Action = "notice-remove"
+	NoticeRetry     Action = "notice-retry"
+	ReceiverAdd     Action = "receiver-add"
+	ReceiverSet     Action = "receiver-set"
+	ReceiverRemove  Action = "receiver-remove"
+	MailSet         Action = "mail-set"
 	LockBreak       Action = "lock-break" // of a WebDAV client
 	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator
 	ListenerAdd     Action = "listener-add"
@@ -133,9 +144,36 @@ func (r *AuditRecord) SetHash(sum string) {
 // Hash is the SHA-256 of a whole upload, in hexadecimal, "" when it is not known.
 func (r *AuditRecord) Hash() string {
 	if sum, is := strings.CutPrefix(r.Detail, hashed); is && r.Action == Uploading && r.Outcome == Done {
+		sum, _, _ = strings.Cut(sum, "; ")
 		return sum
 	}
 	return ""
+}
+
+// replacing ends the detail of an upload that took the place of a file, PieceNote begins that of one which is not whole
+// yet, and HeldNote that of one which is not under its name yet.
+const (
+	replacing = "it replaced a file"
+	PieceNote = "a piece: "
+	HeldNote  = "all has come; it is not under its name yet"
+)
+
+// SetReplaced notes that an upload took the place of a file.
+func (r *AuditRecord) SetReplaced() {
+	if r.Detail != "" {
+		r.Detail += "; "
+	}
+	r.Detail += replacing
+}
+
+// Replaced reports whether it is an upload that took the place of a file.
+func (r *AuditRecord) Replaced() bool {
+	return r.Action == Uploading && r.Outcome == Done && strings.HasSuffix(r.Detail, replacing)
+}
+
+// Arrived reports whether it is an upload with which a file was there whole.
+func (r *AuditRecord) Arrived() bool {
+	return r.Action == Uploading && r.Outcome == Done && !strings.HasPrefix(r.Detail, PieceNote) && !strings.HasPrefix(r.Detail, HeldNote)
 }
 
 // OutcomeOf sorts a fault into refused, interrupted or failed; nil is done.

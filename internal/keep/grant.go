@@ -157,6 +157,9 @@ func like(pattern, name string) bool {
 	return strings.Trim(pattern[p:], "*") == ""
 }
 
+// Like reports whether a name fits a pattern in which * is any run of characters and ? is one, in any case of its letters.
+func Like(pattern, name string) bool { return like(pattern, name) }
+
 func likeAny(patterns []string, name string) bool {
 	for _, pattern := range patterns {
 		if like(pattern, name) {

@@ -57,6 +57,18 @@ const (
 	Stopping         Reason = "stopping"            // the service is stopping
 	EndedByOperator  Reason = "ended-by-operator"   // an operator ended the session
 	AccountChanged   Reason = "account-changed"     // the account was suspended, deleted or narrowed
+
+	// Of troubles, beside [StoreAway]:
+	QuotaNearly     Reason = "quota-nearly-full"
+	AccountEnds     Reason = "account-ends-soon"
+	KeyEnds         Reason = "key-ends-soon"
+	CertificateEnds Reason = "certificate-ends-soon"
+	ListenerFailed  Reason = "listener-failed"
+	DiskNearly      Reason = "disk-nearly-full"
+	CheckupWarns    Reason = "checkup-warning"
+	TrailStuck      Reason = "trail-stuck"
+	ReceiverAway    Reason = "receiver-away"
+	NotCome         Reason = "not-come" // an upload that was expected
 )
 
 // Fault is the one error that protocols and the API may show: a reason and a

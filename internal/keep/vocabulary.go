@@ -11,17 +11,18 @@ import (
 var (
 	Actions = []Action{
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, PuttingBack, Touching, Linking, Resizing, Hashing,
-		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, LockBreak,
+		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, PassUsed, LockBreak,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
-		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet,
+		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet, Trouble, TroubleOver, NoticeAdd, NoticeSet, NoticeRemove, NoticeRetry, ReceiverAdd, ReceiverSet, ReceiverRemove, MailSet,
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
 		ShutsYouOut, InClear, InUse, TooLarge, BadHash, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, CodeUnset, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
+		QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
 	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, WebDAV, ByPass, Web, Console, Local}

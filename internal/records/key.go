@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -72,4 +73,24 @@ func (db *DB) SaveKey(ctx context.Context, k keep.Key) error {
 func (db *DB) DeleteKey(ctx context.Context, accountID, keyID int64) error {
 	defer db.holders.forget()
 	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM account_key WHERE account_id = ? AND id = ?", accountID, keyID))
+}
+
+// EndingKey is a key with the account that holds it.
+type EndingKey struct {
+	Account     string    `db:"account"`
+	Label       string    `db:"label"`
+	Fingerprint string    `db:"fingerprint"`
+	Ends        int64     `db:"expires"`
+	Expires     time.Time `db:"-"`
+}
+
+// EndingKeys reads the keys of active accounts that end between two times.
+func (db *DB) EndingKeys(ctx context.Context, from, until time.Time) ([]EndingKey, error) {
+	var found []EndingKey
+	err := db.read.SelectContext(ctx, &found, `SELECT a.name AS account, k.label, k.fingerprint, k.expires FROM account_key k JOIN account a ON a.id = k.account_id
+		WHERE k.expires > ? AND k.expires < ? AND a.state = ?`, micros(from), micros(until), keep.StateActive)
+	for i := range found {
+		found[i].Expires = fromMicros(found[i].Ends)
+	}
+	return found, err
 }

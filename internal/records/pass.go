@@ -101,6 +101,20 @@ func (db *DB) Passes(ctx context.Context, q PassQuery, now time.Time) ([]NamedPa
 	return found, err
 }
 
+// PassesOver reads the passes whose time ended between two times, and that nobody had ended before.
+func (db *DB) PassesOver(ctx context.Context, after, until time.Time) ([]NamedPass, error) {
+	var rows []namedPass
+	err := db.read.SelectContext(ctx, &rows, "SELECT p.*, a.name FROM pass p JOIN account a ON a.id = p.account_id WHERE p.expires > ? AND p.expires <= ? AND p.ended = ? ORDER BY p.expires", micros(after), micros(until), micros(time.Time{}))
+	found := make([]NamedPass, len(rows))
+	for i, r := range rows {
+		if err == nil {
+			found[i].Name = r.Name
+			found[i].Pass, err = r.pass()
+		}
+	}
+	return found, err
+}
+
 // PassBy finds a pass by the digest of its secret; [ErrNotFound] when there is none.
 func (db *DB) PassBy(ctx context.Context, digest []byte) (NamedPass, error) {
 	return db.onePass(ctx, "p.digest = ?", digest)

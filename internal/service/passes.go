@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -72,18 +73,19 @@ func (v *visit) passID() string {
 }
 
 // watcher watches what the tree of a session does.
-func (v *visit) watcher(session *traffic.Session) tree.Watcher {
+func (v *visit) watcher(session *traffic.Session, account string) tree.Watcher {
 	if v.pass == nil {
 		return session
 	}
-	v.watch = &passWatch{Session: session, v: v, used: v.attempt.Rehearsal != nil} // which is no use
+	v.watch = &passWatch{Session: session, v: v, account: account, used: v.attempt.Rehearsal != nil} // which is no use
 	return v.watch
 }
 
 // passWatch counts what is done with a pass.
 type passWatch struct {
 	*traffic.Session
-	v *visit
+	v       *visit
+	account string
 
 	mu   sync.Mutex
 	used bool // it counts as a use already
@@ -119,8 +121,46 @@ func (w *passWatch) Room() error {
 	if errors.Is(err, records.ErrNotFound) {
 		return errUsedUp
 	}
-	w.used = err == nil
+	if w.used = err == nil; w.used && before == "" {
+		w.v.door.trail.Note(keep.AuditRecord{Account: w.account, Address: use.Address, Protocol: w.v.visitor.Protocol, Encrypted: w.v.visitor.Encrypted, Session: use.ID,
+			Action: keep.PassUsed, Target: use.Pass, Outcome: keep.Done, Detail: visitorOf(use)})
+	}
 	return err
+}
+
+// visitorOf is what a visitor says of themself.
+func visitorOf(use *keep.PassUse) string {
+	said := strings.TrimSpace(use.Name + " " + use.Mail)
+	if use.Message != "" {
+		said = strings.TrimPrefix(said+": "+use.Message, ": ")
+	}
+	return said
+}
+
+// passesNoted is where it is kept up to when the ends of passes were recorded.
+const passesNoted = "passes-noted"
+
+// noteEnds records the passes whose time is over.
+func (s *Service) noteEnds(ctx context.Context) error {
+	now := time.Now().UTC()
+	text, err := s.DB.Setting(ctx, passesNoted)
+	if err != nil {
+		return err
+	}
+	since, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil || since.After(now) {
+		since = now
+	}
+	over, err := s.DB.PassesOver(ctx, since, now)
+	if err != nil || len(over) == 0 && text != "" && now.Sub(since) < time.Hour {
+		return err
+	}
+	for _, p := range over {
+		if err := s.Trail.Record(keep.AuditRecord{Account: p.Name, Action: keep.PassEnd, Target: p.ID, Outcome: keep.Done, Detail: "its time is over"}); err != nil {
+			return err
+		}
+	}
+	return s.DB.SaveSetting(ctx, passesNoted, now.Format(time.RFC3339Nano))
 }
 
 // usable says why nothing can be moved with the pass, before anything is.

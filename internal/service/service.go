@@ -35,6 +35,7 @@ import (
 	"urbankeep/internal/watch/audit"
 	"urbankeep/internal/watch/collector"
 	"urbankeep/internal/watch/metrics"
+	"urbankeep/internal/watch/notice"
 	"urbankeep/internal/watch/series"
 	"urbankeep/internal/watch/traffic"
 )
@@ -53,6 +54,7 @@ type Options struct {
 	Listeners    map[string]string // addresses of listeners by name; "off" stops one
 	AcceptLoss   bool              // go on although pieces of the data folder are gone
 	Settled      time.Duration     // 0: [collector.Settled]
+	Pause        time.Duration     // before a receiver of notices is tried again, the first time; 0: a second
 	Ledger       audit.Ledger      // where the trail is kept, without a journal; nil: in the records, with one
 	Program      string            // that draws small pictures; "": this one
 	Log          *slog.Logger
@@ -92,6 +94,8 @@ type Service struct {
 	certificate *certificate.Ring
 	ledger      *quota.Ledger
 	collector   *collector.Sender
+	teller      *notice.Teller
+	troubles    *troubles
 	metrics     *metrics.Metrics
 
 	dir      string
@@ -153,6 +157,12 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.collector, err = collector.Open(ctx, s.DB, o.Settled, o.Log); err != nil {
 		return err
 	}
+	s.troubles = &troubles{s: s, wake: make(chan struct{}, 1)}
+	s.Trail.Watch(func(some []keep.AuditRecord) {
+		if s.teller != nil {
+			s.teller.Recorded(some)
+		}
+	})
 	s.metrics = metrics.New(s.sources())
 	s.Series = series.Open(s.DB, o.Log)
 	s.Trail.Watch(s.Series.Recorded)
@@ -190,6 +200,10 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.door = &door{begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	s.door.office = s.Office
+	if err := s.openTeller(ctx, o.Pause); err != nil {
+		return err
+	}
+	s.Office.Teller = s.teller
 	rules, err := s.Office.Gate(ctx)
 	if err != nil {
 		return err
@@ -379,6 +393,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.quit = quit
 	s.serving.Go(func() { s.housekeep(keeping) })
 	s.serving.Go(func() { s.lookAround(keeping) })
+	s.serving.Go(func() { s.troubles.watch(keeping) })
 	s.serving.Go(func() { s.certificate.Run(keeping) })
 	if err := s.Office.ResumeMove(keeping); err != nil {
 		s.log.Error("the move of a store does not go on", "cause", err)
@@ -473,6 +488,10 @@ func (s *Service) close() error {
 	if s.collector != nil {
 		s.collector.Close()
 	}
+	var untold error
+	if s.teller != nil {
+		untold = s.teller.Close()
+	}
 	if s.repeats != nil {
 		s.repeats.Close()
 		s.keepGuard()
@@ -481,7 +500,7 @@ func (s *Service) close() error {
 		s.Trail.Close()
 	}
 	s.Stores.Close()
-	return errors.Join(s.sleep(), s.DB.Close())
+	return errors.Join(untold, s.sleep(), s.DB.Close())
 }
 
 // counted records that a folder held something else than was known: it was

@@ -203,7 +203,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	session := d.traffic.Open(traffic.SessionInfo{ID: v.visitor.Session, Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol,
 		Encrypted: v.visitor.Encrypted, Cipher: v.cipher, Client: v.client}, v.cut)
 	opened, err := tree.Open(tree.Who{Account: a.Name, Address: v.visitor.Address, Protocol: v.visitor.Protocol, Encrypted: v.visitor.Encrypted,
-		Session: v.visitor.Session, Pass: v.passID(), Rehearsal: rehearsal != nil}, a, house, v.watcher(session))
+		Session: v.visitor.Session, Pass: v.passID(), Rehearsal: rehearsal != nil}, a, house, v.watcher(session, a.Name))
 	if err != nil {
 		session.Close()
 		d.accounts.Left(v.visitor, a.Name, time.Now(), keep.Refuse(keep.Failure, "the account's folders could not be opened"), left)

@@ -125,6 +125,7 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.Call("DELETE", "/passes/"+link.Pass.ID, nil, 204, nil)
 	c.Call("DELETE", "/passes/none", nil, 404, nil)
 	c.Call("DELETE", "/accounts/ann/passes", nil, 200, nil)
+	notices(c)
 	c.Call("GET", "/accounts/ann/explain?right=upload&path=/x&from=192.0.2.1&at=2026-03-01T00:00:00Z", nil, 200, nil)
 	c.Call("GET", "/accounts/ann/explain?right=fly&path=/x", nil, 422, nil)
 	c.Call("GET", "/accounts/ann/explain?right=upload&path=/x&from=x", nil, 422, nil)
@@ -412,4 +413,37 @@ func (d dataOnly) Read(p []byte) (int, error) {
 	n, err := d.r.Read(p)
 	clean := bytes.ReplaceAll(bytes.ReplaceAll(p[:n], []byte("data: "), nil), []byte(": quiet"), nil)
 	return copy(p, clean), err
+}
+
+func notices(c *testkit.Caller) {
+	c.Call("POST", "/receivers", `{"name": "office", "kind": "web", "url": "https://192.0.2.1/x", "headers": [{"name": "X-Key", "value": "secret"}]}`, 201, nil)
+	c.Call("POST", "/receivers", `{"name": "office", "kind": "mail", "to": ["ann@example.org"]}`, 422, nil)
+	c.Call("PATCH", "/receivers/office", `{"timeout": 1}`, 200, nil)
+	c.Call("PATCH", "/receivers/office", `{"body": "{{range .Notices}}x{{end}}"}`, 422, nil)
+	c.Call("PATCH", "/receivers/office", `{"url": "https://192.0.2.2/"}`, 422, nil) // its headers were for another
+	c.Call("PATCH", "/receivers/nobody", `{"timeout": 1}`, 404, nil)
+	c.Call("GET", "/receivers", nil, 200, nil)
+	c.Call("POST", "/receivers/office/test", "{}", 200, nil)
+	c.Call("POST", "/receivers/office/retry", "{}", 200, nil)
+	c.Call("POST", "/receivers/nobody/retry", "{}", 404, nil)
+	c.Call("POST", "/notices", `{"name": "in", "events": ["upload"], "receivers": ["office"], "window": {"days": "mon-fri"}}`, 201, nil)
+	c.Call("POST", "/notices", `{"name": "never", "events": ["listener-failed"], "receivers": ["office"], "paths": ["/x"]}`, 422, nil)
+	c.Call("PATCH", "/notices/in", `{"paths": ["/in/**"], "window": null}`, 200, nil)
+	c.Call("PATCH", "/notices/nobody", `{"note": "x"}`, 404, nil)
+	c.Call("GET", "/notices", nil, 200, nil)
+	c.Call("GET", "/notice-events", nil, 200, nil)
+	c.Call("GET", "/notices/in/dry-run?since=-1d", nil, 200, nil)
+	c.Call("POST", "/notice-dry-runs", `{"name": "x", "events": ["sign-in"], "receivers": ["office"]}`, 200, nil)
+	c.Call("POST", "/notices/in/test", "{}", 200, nil)
+	c.Call("GET", "/told?receiver=office&state=told", nil, 200, nil)
+	c.Call("GET", "/told?state=x", nil, 422, nil)
+	c.Call("DELETE", "/receivers/office", nil, 409, nil)
+	c.Call("DELETE", "/notices/in", nil, 204, nil)
+	c.Call("DELETE", "/receivers/office", nil, 204, nil)
+	c.Call("GET", "/troubles", nil, 200, nil)
+	c.Call("PUT", "/mail", `{"host": "mail.example.org", "from": "x@example.org", "user": "x", "password": "y"}`, 200, nil)
+	c.Call("PUT", "/mail", `{"host": "other.example.org", "from": "x@example.org", "user": "x"}`, 422, nil) // the password was for another
+	c.Call("GET", "/mail", nil, 200, nil)
+	c.Call("PUT", "/mail", `{"host": ""}`, 200, nil)
+	c.Call("POST", "/mail/test", `{"to": "x@example.org"}`, 422, nil)
 }

@@ -32,7 +32,7 @@ func Folder(dir string, stores []keep.Store) (f Findings) {
 		return f
 	}
 	root.Close()
-	return append(f, space("data-folder", "", dir)...)
+	return append(f, Space("data-folder", "", dir)...)
 }
 
 func modes(dir string, stores []keep.Store) (f Findings) {
@@ -92,7 +92,7 @@ func Stores(stores []keep.Store) (f Findings) {
 		} else {
 			f.Add("store", s.Name, Fine, "", "%s is there and can be written", s.Folder)
 		}
-		f = append(f, space("store", s.Name, s.Folder)...)
+		f = append(f, Space("store", s.Name, s.Folder)...)
 		root.Close()
 	}
 	return f
@@ -115,7 +115,8 @@ func plainPath(err error) error {
 	return err
 }
 
-func space(check, of, dir string) (f Findings) {
+// Space says whether the disk on which a folder lies has room.
+func Space(check, of, dir string) (f Findings) {
 	folder, err := disk.Open(dir)
 	if err != nil {
 		return f

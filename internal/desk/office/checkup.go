@@ -162,6 +162,16 @@ func soon(c *certificate.Facts) time.Duration {
 	return certificateSoon
 }
 
+// EndingCertificates are those whose end is near.
+func (o *Office) EndingCertificates() (found []certificate.Facts) {
+	for _, c := range o.Certificates.Facts() {
+		if left := time.Until(c.Until); left > 0 && left < soon(&c) {
+			found = append(found, c)
+		}
+	}
+	return found
+}
+
 func checkCertificate(f *checkup.Findings, c *certificate.Facts) {
 	until := c.Until.Format(time.DateOnly)
 	of := c.Name

@@ -21,6 +21,7 @@ import (
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 	"urbankeep/internal/watch/collector"
+	"urbankeep/internal/watch/notice"
 	"urbankeep/internal/watch/traffic"
 )
 
@@ -45,6 +46,8 @@ type Live interface {
 	Console() string
 	// Promise puts in force what an acknowledgement promises of the audit trail.
 	Promise(d keep.Durability)
+	// Expect has the service look at once for what notices wait for.
+	Expect()
 	// Admit puts the network rules of the service in force for new connections.
 	Admit(rules keep.Rules)
 }
@@ -63,6 +66,7 @@ type Office struct {
 	Ledger       *quota.Ledger
 	Seal         *audit.Seal
 	Collector    *collector.Sender
+	Teller       *notice.Teller
 	Stores       *kinds.Stores
 	Dir          string      // the data folder, in which no store may lie
 	Usual        keep.Limits // while none were set

@@ -148,7 +148,7 @@ func (o *Office) EndPass(ctx context.Context, who Actor, id string) error {
 	if who.Account != "" {
 		by = who.Account
 	}
-	err = o.recorded(ctx, who, keep.PassEnd, p.ID, "for "+p.Name, func(ctx context.Context) error { return o.DB.EndPass(ctx, p.ID, by, time.Now()) })
+	err = o.recorded(ctx, who, keep.PassEnd, p.ID, p.Whose(p.Name), func(ctx context.Context) error { return o.DB.EndPass(ctx, p.ID, by, time.Now()) })
 	if errors.Is(err, records.ErrNotFound) {
 		signin.NothingChanged(ctx)
 		return nil

@@ -63,6 +63,7 @@ func (o *Office) Retire(ctx context.Context, who Actor) ([]records.AuditArchive,
 	if now := o.Collector.State(ctx); now.Address != "" {
 		upTo = min(upTo, now.Sent)
 	}
+	upTo = min(upTo, o.Teller.Floor())
 	made, err := audit.Retire(ctx, o.DB, o.Seal, &keeps, time.Now(), upTo)
 	for _, a := range made {
 		err = errors.Join(err, o.record(who, keep.AuditArchive, a.Name, fmt.Sprintf("%d records from %d to %d, SHA-256 %x", a.Records, a.First, a.Last, a.SHA256)))

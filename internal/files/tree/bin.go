@@ -38,7 +38,10 @@ func (t *Tree) Discard(at, id string, note func(keep.Binned) error) error {
 		action = keep.RemoveDir
 	}
 	until := time.Now().Add(t.BinTime())
-	return t.actNoted(action, at, "", "into the bin until "+until.UTC().Format("2006-01-02 15:04 UTC"), func() error {
+	said := func(r *keep.AuditRecord) {
+		r.Detail += "into the bin until " + until.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	return t.actNoted(action, at, "", said, func() error {
 		done := t.deed(at)
 		if info.IsDir() {
 			done()

@@ -31,6 +31,7 @@ type File struct {
 	recorded func(keep.AuditRecord) error // ends what was announced
 	sum      *sum                         // nil: nobody wants to know
 	part     *part                        // it is not under its name yet; nil: it is
+	replaces bool                         // a file that was there is gone
 
 	stopped chan struct{} // closed when somebody ended the transfer
 	mu      sync.Mutex
@@ -337,6 +338,9 @@ func (f *File) end(why error) error {
 		r.SetHash(hash)
 	} else if why == nil && note != "" {
 		r.Detail = strings.TrimSuffix(note+"; "+r.Detail, "; ")
+	}
+	if why == nil && f.replaces {
+		r.SetReplaced()
 	}
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.recorded(r); err != nil {

@@ -149,6 +149,7 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 		return t.openPart(&p, mode, begin)
 	}
 	f := &File{t: t, mode: mode, created: create}
+	f.replaces = mode.Write && !create && !mode.Append && mode.Offset == 0 && (mode.Truncate || mode.Create && p.seen.Size() > 0)
 	if p.m.hashes && mode.Write && mode.Offset == 0 && (create || mode.Truncate || p.seen.Size() == 0) {
 		f.sum = &sum{of: sha256.New()}
 	}

@@ -132,49 +132,58 @@ func (f *File) settlePart(why error) (note, hash string, err error) {
 	}
 	switch {
 	case info.Size() < size:
-		return fmt.Sprintf("a piece: %d of %d bytes have come", info.Size(), size), "", nil
+		return fmt.Sprintf(keep.PieceNote+"%d of %d bytes have come", info.Size(), size), "", nil
 	case f.part.Hold:
-		return "all has come; it is not under its name yet", "", nil
+		return keep.HeldNote, "", nil
 	}
 	known := f.sum.whole(size)
-	err = f.t.appear(f.part.to, f.part.Part, f.part.over, info, &known)
+	f.replaces, err = f.t.appear(f.part.to, f.part.Part, f.part.over, info, &known)
 	return "", known, err
 }
 
 // Finish gives an upload its name that has come whole, if its hash is right; with replace it takes the place of a file.
 func (t *Tree) Finish(at string, one Part, replace bool) error {
-	return t.act(keep.Uploading, at, "", func() error {
-		known := ""
+	known, replaced := "", false
+	note := func(r *keep.AuditRecord) {
+		if r.Offset = one.Size; known != "" { // all of it had come before
+			r.SetHash(known)
+		}
+		if replaced {
+			r.SetReplaced()
+		}
+	}
+	return t.actNoted(keep.Uploading, at, "", note, func() (err error) {
 		if of := sha256.New(); one.Sum != nil && of.(encoding.BinaryUnmarshaler).UnmarshalBinary(one.Sum) == nil {
 			known = hex.EncodeToString(of.Sum(nil))
 		}
-		return t.appear(at, one, replace, nil, &known)
+		replaced, err = t.appear(at, one, replace, nil, &known)
+		return err
 	})
 }
 
-// appear gives a part its name. known is its hash, "" where that is not known; it is filled in where it had to be.
-func (t *Tree) appear(at string, one Part, replace bool, mine fs.FileInfo, known *string) error {
+// appear gives a part its name; replaced says that a file had it. known is its hash, "" where that is not known; it is
+// filled in where it had to be.
+func (t *Tree) appear(at string, one Part, replace bool, mine fs.FileInfo, known *string) (replaced bool, err error) {
 	if one.Hash != "" && *known == "" {
 		if err := t.hashPart(at, one, known); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if one.Hash != "" && one.Hash != *known {
-		return errWrong
+		return false, errWrong
 	}
 	mode := OpenMode{Write: true, Create: true, Exclusive: !replace, Truncate: true, Total: max(0, one.Size), Part: &one}
-	var err error
 	for n := 0; n < maxRenames && (n == 0 || replace && errors.Is(err, fs.ErrExist)); n++ {
-		err = t.appearOnce(at, one, mode, replace, mine)
+		replaced, err = t.appearOnce(at, one, mode, replace, mine)
 	}
-	return err
+	return replaced, err
 }
 
-func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine fs.FileInfo) error {
+func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine fs.FileInfo) (bool, error) {
 	defer t.deed(at)()
 	p, _, err := t.decide(at, mode) // by what is there and may be now
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer p.close()
 	from := p.beside(one)
@@ -207,7 +216,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 			t.made.add(p.path, info)
 		}
 	}
-	return p.settled(err)
+	return replaced != nil, p.settled(err)
 }
 
 // hashPart reads what has come of an upload once more.

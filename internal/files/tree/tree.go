@@ -248,11 +248,11 @@ func (t *Tree) ended(r *keep.AuditRecord, err error) {
 // always a [keep.Fault]. What can't be recorded is not done, and what succeeded is
 // acknowledged only once it is recorded.
 func (t *Tree) act(action keep.Action, at, target string, do func() error) error {
-	return t.actNoted(action, at, target, "", do)
+	return t.actNoted(action, at, target, func(*keep.AuditRecord) {}, do)
 }
 
-// actNoted is act with a note in the record of what is done.
-func (t *Tree) actNoted(action keep.Action, at, target, note string, do func() error) error {
+// actNoted is act with something noted in the record of what was done.
+func (t *Tree) actNoted(action keep.Action, at, target string, note func(*keep.AuditRecord), do func() error) error {
 	t.watch.Doing(action, at)
 	started := time.Now()
 	r := t.base(action, at)
@@ -268,8 +268,8 @@ func (t *Tree) actNoted(action keep.Action, at, target, note string, do func() e
 	err = asFault(do())
 	r.Duration = time.Since(started)
 	t.ended(&r, err)
-	if err == nil && note != "" {
-		r.Detail += note
+	if err == nil {
+		note(&r)
 	}
 	if unwritten := end(r); err == nil {
 		err = unwritten

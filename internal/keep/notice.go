@@ -1,0 +1,505 @@
+package keep
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Event is something about which somebody may want to be told, in one fixed word.
+type Event string
+
+// What accounts do with files.
+const (
+	OnUpload    Event = "upload" // a file has arrived whole, new or in place of another
+	OnDownload  Event = "download"
+	OnOverwrite Event = "overwrite" // an upload that took the place of a file
+	OnDelete    Event = "delete"    // files and folders
+	OnRename    Event = "rename"
+	OnMkdir     Event = "mkdir"
+	OnCutOff    Event = "cut-off" // a transfer that stopped in the middle
+)
+
+// What people do.
+const (
+	OnSignIn        Event = "sign-in"
+	OnSignInRefused Event = "sign-in-refused"
+	OnLockout       Event = "lockout"
+	OnPassword      Event = "password-change"
+	OnPassUse       Event = "pass-use" // a visitor begins to move files with a pass
+	OnPassEnd       Event = "pass-end" // by hand or by its time
+)
+
+// Troubles of the house. Each is told when it begins; [OnTroubleOver] when it is over.
+const (
+	OnQuotaNearly      Event = "quota-nearly-full"
+	OnAccountEnds      Event = "account-ends-soon"
+	OnKeyEnds          Event = "key-ends-soon"
+	OnCertificateEnds  Event = "certificate-ends-soon"
+	OnListenerFailed   Event = "listener-failed"
+	OnStoreAway        Event = "store-away"
+	OnDiskNearly       Event = "disk-nearly-full"
+	OnCheckup          Event = "checkup-warning"
+	OnTrailStuck       Event = "trail-stuck"
+	OnReceiverAway     Event = "receiver-away"
+	OnUploadNotCome    Event = "not-come" // an upload that was expected by a time
+	OnTroubleOver      Event = "trouble-over"
+	minExpectedWithin        = time.Hour
+	usualWithin              = Seconds(24 * time.Hour / time.Second)
+	maxNoticePatterns        = 100
+	maxNotes                 = 1000
+	maxNoticeReceivers       = 20
+	// MaxNotices bounds the notices of operators together, MaxOwnNotices those of one holder.
+	MaxNotices, MaxOwnNotices = 500, 50
+)
+
+// EventFacts says about an event what its filters need to know.
+type EventFacts struct {
+	Event   Event
+	Says    string // for people
+	Files   bool   // there are paths, sizes, protocols, outcomes
+	People  bool   // somebody does it: there are accounts, protocols and networks
+	Account bool   // a trouble of an account
+}
+
+// Events are all there are.
+var Events = []EventFacts{
+	{OnUpload, "a file has arrived", true, true, false},
+	{OnOverwrite, "a file was replaced by an upload", true, true, false},
+	{OnDownload, "a file was fetched", true, true, false},
+	{OnDelete, "a file or folder was deleted", true, true, false},
+	{OnRename, "a file or folder was renamed", true, true, false},
+	{OnMkdir, "a folder was made", true, true, false},
+	{OnCutOff, "a transfer stopped in the middle", true, true, false},
+	{OnSignIn, "an account signed in", false, true, false},
+	{OnSignInRefused, "a sign-in was refused", false, true, false},
+	{OnLockout, "an address or account was locked out", false, true, false},
+	{OnPassword, "an account's password was changed", false, true, false},
+	{OnPassUse, "a visitor used a pass", false, true, false},
+	{OnPassEnd, "a pass ended", false, true, false},
+	{OnQuotaNearly, "a quota is nearly full", false, false, true},
+	{OnAccountEnds, "an account ends soon", false, false, true},
+	{OnKeyEnds, "a key ends soon", false, false, true},
+	{OnCertificateEnds, "a certificate ends soon", false, false, false},
+	{OnListenerFailed, "a listener can't listen", false, false, false},
+	{OnStoreAway, "a store is away", false, false, false},
+	{OnDiskNearly, "a disk is nearly full", false, false, false},
+	{OnCheckup, "the check-up finds something new", false, false, false},
+	{OnTrailStuck, "the audit trail can't be written", false, false, false},
+	{OnReceiverAway, "a receiver of notices can't be reached", false, false, false},
+	{OnUploadNotCome, "an upload that was expected did not come", false, false, true},
+	{OnTroubleOver, "one of the troubles above is over", false, false, true},
+}
+
+// FactsOf finds an event; nil when there is none of that word.
+func FactsOf(e Event) *EventFacts {
+	if i := slices.IndexFunc(Events, func(f EventFacts) bool { return f.Event == e }); i >= 0 {
+		return &Events[i]
+	}
+	return nil
+}
+
+// EventOf is what a record tells of, as far as it is an event: "" when it is none. Over says that a trouble has ended. An
+// upload that replaced a file is both [OnUpload] and [OnOverwrite].
+func EventOf(r *AuditRecord) (e Event, over bool) {
+	if r.Outcome == Interrupted && (r.Action == Uploading || r.Action == Downloading) {
+		return OnCutOff, false
+	}
+	switch r.Action {
+	case Uploading:
+		if r.Outcome != Done || r.Arrived() {
+			return OnUpload, false
+		}
+	case Downloading:
+		return OnDownload, false
+	case Deleting, RemoveDir:
+		return OnDelete, false
+	case Renaming:
+		return OnRename, false
+	case MakeDir:
+		return OnMkdir, false
+	case SignIn:
+		if r.Outcome == Done {
+			return OnSignIn, false
+		}
+		return OnSignInRefused, false
+	case LockedOut:
+		return OnLockout, false
+	case PasswordChange:
+		return OnPassword, false
+	case PassUsed:
+		return OnPassUse, false
+	case PassEnd:
+		return OnPassEnd, false
+	case Trouble, TroubleOver:
+		return Event(r.Reason), r.Action == TroubleOver
+	}
+	return "", false
+}
+
+// Expected is an upload that is to come.
+type Expected struct {
+	By     string  `json:"by"`               // time of the day, "06:30"
+	Days   string  `json:"days,omitempty"`   // of the week: "mon-fri"; "": every day
+	Zone   string  `json:"zone,omitempty"`   // in which both are meant, as in Europe/Oslo; "": UTC
+	Within Seconds `json:"within,omitempty"` // how long before it may have come; 0: a day
+}
+
+// Notice is "when this happens, tell them".
+type Notice struct {
+	Name      string    `json:"name"`
+	Account   string    `json:"account,omitempty"` // of the holder whose own it is; "": of operators
+	Note      string    `json:"note,omitempty"`
+	Off       bool      `json:"off,omitempty"`
+	Events    []Event   `json:"events"`
+	Accounts  []string  `json:"accounts,omitempty"`  // patterns of names, as in gauge-*; none: all
+	Groups    []string  `json:"groups,omitempty"`    // none: all
+	Networks  Networks  `json:"networks,omitempty"`  // none: all
+	Protocols Protocols `json:"protocols,omitempty"` // none: all
+	Paths     []string  `json:"paths,omitempty"`     // see [PathPattern]; none: all
+	MinSize   Bytes     `json:"minSize,omitempty"`
+	MaxSize   Bytes     `json:"maxSize,omitempty"` // 0: any
+	Outcomes  []Outcome `json:"outcomes,omitempty"`
+	Window    *Window   `json:"window,omitempty"`
+	Expect    *Expected `json:"expect,omitempty"`
+	Receivers []string  `json:"receivers"`
+}
+
+// Check reports what is wrong as a [*FieldError], such as that it could never happen.
+func (n *Notice) Check() error {
+	if err := CheckName("name", n.Name); n.Account == "" && err != nil {
+		return err
+	}
+	if len(n.Note) > maxNotes || !utf8.ValidString(n.Note) {
+		return &FieldError{"note", fmt.Sprintf("use at most %d bytes of UTF-8", maxNotes)}
+	}
+	if len(n.Events) == 0 {
+		return &FieldError{"events", "say what is to happen, as in upload: notice events lists what there is"}
+	}
+	if len(n.Receivers) == 0 {
+		return &FieldError{"receivers", "say who is to be told: receiver list shows the ones there are, receiver add makes one"}
+	}
+	if len(n.Receivers) > maxNoticeReceivers {
+		return &FieldError{"receivers", fmt.Sprintf("a notice has %d receivers at the most", maxNoticeReceivers)}
+	}
+	files, people, accounts, onlyOver := false, false, false, true
+	slices.Sort(n.Events)
+	n.Events = slices.Compact(n.Events)
+	for _, e := range n.Events {
+		f := FactsOf(e)
+		if f == nil {
+			return &FieldError{"events", fmt.Sprintf("there is no event %q: notice events lists what there is", e)}
+		}
+		files, people, accounts = files || f.Files, people || f.People, accounts || f.People || f.Account
+		onlyOver = onlyOver && e == OnTroubleOver
+	}
+	never := func(field, what string) error {
+		return &FieldError{field, "it would never happen: none of the events has " + what}
+	}
+	switch {
+	case onlyOver:
+		return &FieldError{"events", "it would never happen: name the troubles too whose end is to be told"}
+	case (len(n.Paths) > 0 || n.MinSize > 0 || n.MaxSize > 0) && !files && !slices.Contains(n.Events, OnUploadNotCome):
+		return never("paths", "paths and sizes")
+	case len(n.Protocols) > 0 && !people:
+		return never("protocols", "a protocol")
+	case len(n.Networks) > 0 && !people:
+		return never("networks", "an address")
+	case len(n.Outcomes) > 0 && !files:
+		return never("outcomes", "an outcome that could be another")
+	case len(n.Accounts)+len(n.Groups) > 0 && !accounts:
+		return never("accounts", "an account")
+	case n.MaxSize > 0 && n.MinSize > n.MaxSize:
+		return &FieldError{"minSize", "it would never happen: the least size is above the largest"}
+	}
+	if err := n.checkFilters(); err != nil {
+		return err
+	}
+	return n.checkExpected()
+}
+
+func (n *Notice) checkFilters() error {
+	if len(n.Accounts)+len(n.Groups)+len(n.Paths) > maxNoticePatterns {
+		return &FieldError{"paths", fmt.Sprintf("a notice has %d patterns at the most", maxNoticePatterns)}
+	}
+	for _, pattern := range n.Accounts {
+		if pattern == "" || CheckPathName(pattern) != nil || strings.ContainsAny(pattern, "/,; ") {
+			return &FieldError{"accounts", fmt.Sprintf("%q is no pattern of accounts: use a name, or letters with * and ?, as in gauge-*", pattern)}
+		}
+	}
+	for i, text := range n.Paths {
+		clean, err := CleanPathPattern(text)
+		if err != nil {
+			return &FieldError{"paths", err.Error()}
+		}
+		n.Paths[i] = clean
+	}
+	for _, o := range n.Outcomes {
+		if err := CheckWord("outcomes", string(o), Outcomes); err != nil {
+			return err
+		}
+		if o == Interrupted && !slices.Contains(n.Events, OnCutOff) {
+			return &FieldError{"outcomes", "a transfer that stopped in the middle is the event cut-off"}
+		}
+	}
+	if n.MinSize < 0 || n.MaxSize < 0 {
+		return &FieldError{"minSize", "use 0 or more"}
+	}
+	if err := n.Protocols.check(); err != nil {
+		return &FieldError{"protocols", err.Error()}
+	}
+	if n.Window != nil {
+		if *n.Window == (Window{}) {
+			n.Window = nil
+		} else if _, err := n.Window.prepare(); err != nil {
+			return &FieldError{"window", err.Error()}
+		}
+	}
+	return nil
+}
+
+func (n *Notice) checkExpected() error {
+	wants := slices.Contains(n.Events, OnUploadNotCome)
+	switch {
+	case !wants && n.Expect != nil:
+		return &FieldError{"expect", "that is for the event not-come"}
+	case !wants:
+		return nil
+	case n.Expect == nil || n.Expect.By == "":
+		return &FieldError{"expect", "say by when the upload is to come, as in 06:30"}
+	}
+	if n.Expect.Within == 0 {
+		n.Expect.Within = usualWithin
+	}
+	if d := n.Expect.Within.Duration(); d < minExpectedWithin || d > 31*24*time.Hour {
+		return &FieldError{"expect", "it may have come within 1h to 31d before"}
+	}
+	for _, name := range n.Accounts {
+		if strings.ContainsAny(name, "*?") {
+			return &FieldError{"accounts", "name the accounts whose upload is expected, without * and ?"}
+		}
+	}
+	if _, err := n.Expect.times(); err != nil {
+		return &FieldError{"expect", err.Error()}
+	}
+	return nil
+}
+
+// times prepares the days and the time of the day: low is the minute.
+func (e *Expected) times() (*times, error) {
+	if _, ok := minuteOf(e.By); !ok || e.By == "24:00" {
+		return nil, fmt.Errorf("%q is no time of the day: use the form 06:30", e.By)
+	}
+	return (&Window{Days: e.Days, Zone: e.Zone, Hours: e.By + "-24:00"}).prepare()
+}
+
+// Last is the newest moment, not after now, by which the upload had to come; zero when there was none in the last week.
+func (e *Expected) Last(now time.Time) time.Time {
+	t, err := e.times()
+	if err != nil {
+		return time.Time{}
+	}
+	for back := range 8 {
+		day := now.In(t.zone).AddDate(0, 0, -back)
+		due := time.Date(day.Year(), day.Month(), day.Day(), t.low/60, t.low%60, 0, 0, t.zone)
+		if !due.After(now) && t.days[due.Weekday()] {
+			return due.UTC()
+		}
+	}
+	return time.Time{}
+}
+
+// Matcher is a notice prepared for many records.
+type Matcher struct {
+	*Notice
+	actions map[Action]bool
+	events  map[Event]bool
+	paths   []PathPattern
+	window  *times
+}
+
+// Matcher prepares a notice that has been checked.
+func (n *Notice) Matcher() (*Matcher, error) {
+	m := &Matcher{Notice: n, actions: map[Action]bool{}, events: map[Event]bool{}}
+	for _, a := range ActionsOf(n.Events) {
+		m.actions[a] = true
+	}
+	for _, e := range n.Events {
+		m.events[e] = true
+	}
+	for _, text := range n.Paths {
+		p, err := ParsePathPattern(text)
+		if err != nil {
+			return nil, err
+		}
+		m.paths = append(m.paths, p)
+	}
+	if n.Window != nil {
+		var err error
+		if m.window, err = n.Window.prepare(); err != nil {
+			return nil, err
+		}
+	}
+	return m, nil
+}
+
+// Heeds reports whether records of an action may be what the notice is about.
+func (m *Matcher) Heeds(a Action) bool { return !m.Off && m.actions[a] }
+
+// Matches reports whether the notice is to tell of a record, whose event that is. Groups gives those of an account; it is
+// asked only where a notice needs them.
+func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(account string) []string) bool {
+	if m.Off || !m.events[e] && !(e == OnUpload && m.events[OnOverwrite] && r.Replaced()) || over && !m.events[OnTroubleOver] {
+		return false
+	}
+	f := FactsOf(e)
+	if f == nil {
+		return false
+	}
+	if e == OnUploadNotCome && r.Target != m.Name { // it is of one notice
+		return false
+	}
+	who := r.Account
+	if r.Action == PassEnd && who == "" { // an operator ended it
+		who = strings.TrimPrefix(r.Detail, passOf)
+	}
+	if m.Account != "" && who != m.Account {
+		return false
+	}
+	if f.Files && e != OnCutOff {
+		if wanted := m.Outcomes; len(wanted) == 0 && r.Outcome != Done || len(wanted) > 0 && !slices.Contains(wanted, r.Outcome) {
+			return false
+		}
+	}
+	if f.Files && !m.fits(r) && !(e == OnRename && m.OnPath(r.Target)) || f.People && !m.from(r) || m.window != nil && !m.window.open(r.At) {
+		return false
+	}
+	if !f.People && !f.Account {
+		return true
+	}
+	return (len(m.Accounts) == 0 || likeAny(m.Accounts, who)) &&
+		(len(m.Groups) == 0 || slices.ContainsFunc(groups(who), func(g string) bool { return slices.Contains(m.Groups, g) }))
+}
+
+// fits reports whether paths and sizes are as wanted, from whether protocol and network are.
+func (m *Matcher) fits(r *AuditRecord) bool {
+	size := r.Offset + r.Bytes
+	return size >= int64(m.MinSize) && (m.MaxSize == 0 || size <= int64(m.MaxSize)) && m.OnPath(r.Path)
+}
+
+func (m *Matcher) from(r *AuditRecord) bool {
+	return (len(m.Protocols) == 0 || slices.Contains(m.Protocols, r.Protocol)) && (len(m.Networks) == 0 || m.Networks.Has(r.Address))
+}
+
+// Brings reports whether a record of an account is the upload that a notice expects.
+func (m *Matcher) Brings(r *AuditRecord) bool { return r.Arrived() && m.fits(r) && m.from(r) }
+
+// OnPath reports whether one of the notice's paths is meant; true when there are none.
+func (m *Matcher) OnPath(at string) bool {
+	return len(m.paths) == 0 || slices.ContainsFunc(m.paths, func(p PathPattern) bool { return p.Matches(at) })
+}
+
+// PathPattern is a pattern of paths of the tree: * is any run of characters and ? is one, neither of them a slash; ** is
+// any run. One without any of them is that path and all below it.
+type PathPattern struct {
+	below string
+	whole *regexp.Regexp
+}
+
+// CleanPathPattern is the clean form of a pattern.
+func CleanPathPattern(text string) (string, error) {
+	if !strings.HasPrefix(text, "/") || CheckPathName(text) != nil || len(text) > 1000 {
+		return "", fmt.Errorf("the path %q must begin with a slash and hold no control characters, as in /incoming or /incoming/**/*.tif", text)
+	}
+	return path.Clean(text), nil
+}
+
+// ParsePathPattern reads one.
+func ParsePathPattern(text string) (p PathPattern, err error) {
+	if text, err = CleanPathPattern(text); err != nil {
+		return p, err
+	}
+	if !strings.ContainsAny(text, "*?") {
+		return PathPattern{below: text}, nil
+	}
+	expr := strings.NewReplacer(`\*\*/`, `(?:.*/)?`, `\*\*`, `.*`, `\*`, `[^/]*`, `\?`, `[^/]`).Replace(regexp.QuoteMeta(text))
+	p.whole, err = regexp.Compile(`(?s)\A` + expr + `\z`)
+	return p, err
+}
+
+// Matches reports whether a clean path fits.
+func (p PathPattern) Matches(at string) bool {
+	if p.whole == nil {
+		return Covers(p.below, at)
+	}
+	return p.whole.MatchString(at)
+}
+
+// ActionsOf are the actions of the records that may be one of some events.
+func ActionsOf(events []Event) []Action {
+	of := map[Event][]Action{OnUpload: {Uploading}, OnOverwrite: {Uploading}, OnDownload: {Downloading}, OnDelete: {Deleting, RemoveDir}, OnRename: {Renaming}, OnMkdir: {MakeDir},
+		OnCutOff: {Uploading, Downloading}, OnSignIn: {SignIn}, OnSignInRefused: {SignIn}, OnLockout: {LockedOut}, OnPassword: {PasswordChange}, OnPassUse: {PassUsed}, OnPassEnd: {PassEnd},
+		OnTroubleOver: {TroubleOver}}
+	var found []Action
+	for _, e := range events {
+		actions, known := of[e]
+		if !known {
+			actions = []Action{Trouble}
+		}
+		found = append(found, actions...)
+	}
+	slices.Sort(found)
+	return slices.Compact(found)
+}
+
+// EventList names the events.
+func (n *Notice) EventList() string {
+	words := make([]string, len(n.Events))
+	for i, e := range n.Events {
+		words[i] = string(e)
+	}
+	return strings.Join(words, ", ")
+}
+
+// Filters says to what the notice is narrowed, "" for nothing.
+func (n *Notice) Filters() string {
+	var said []string
+	add := func(word string, list []string) {
+		if len(list) > 0 {
+			said = append(said, word+strings.Join(list, " "))
+		}
+	}
+	add("", n.Accounts)
+	add("groups ", n.Groups)
+	add("", n.Paths)
+	if len(n.Networks) > 0 {
+		said = append(said, "from "+n.Networks.String())
+	}
+	if len(n.Protocols) > 0 {
+		said = append(said, "over "+sayList(n.Protocols, ""))
+	}
+	if n.MinSize > 0 {
+		said = append(said, "at least "+SaySize(int64(n.MinSize)))
+	}
+	if n.MaxSize > 0 {
+		said = append(said, "at most "+SaySize(int64(n.MaxSize)))
+	}
+	for _, o := range n.Outcomes {
+		said = append(said, string(o))
+	}
+	if n.Window != nil {
+		said = append(said, n.Window.String())
+	}
+	if e := n.Expect; e != nil {
+		zone := e.Zone
+		if zone == "" {
+			zone = "UTC"
+		}
+		said = append(said, strings.Join(strings.Fields("by "+e.By+" "+zone+" "+e.Days), " "))
+	}
+	return strings.Join(said, ", ")
+}
