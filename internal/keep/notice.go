@@ -15,44 +15,44 @@ type Event string
 
 // What accounts do with files.
 const (
-	OnUpload    Event = "upload" // a file has arrived whole, new or in place of another
-	OnDownload  Event = "download"
-	OnOverwrite Event = "overwrite" // an upload that took the place of a file
-	OnDelete    Event = "delete"    // files and folders
-	OnRename    Event = "rename"
-	OnMkdir     Event = "mkdir"
-	OnCutOff    Event = "cut-off" // a transfer that stopped in the middle
+	EventUpload    Event = "upload" // a file has arrived whole, new or in place of another
+	EventDownload  Event = "download"
+	EventOverwrite Event = "overwrite" // an upload that took the place of a file
+	EventDelete    Event = "delete"    // files and folders
+	EventRename    Event = "rename"
+	EventMkdir     Event = "mkdir"
+	EventCutOff    Event = "cut-off" // a transfer that stopped in the middle
 )
 
 // What people do.
 const (
-	OnSignIn        Event = "sign-in"
-	OnSignInRefused Event = "sign-in-refused"
-	OnLockout       Event = "lockout"
-	OnPassword      Event = "password-change"
-	OnPassUse       Event = "pass-use" // a visitor begins to move files with a pass
-	OnPassEnd       Event = "pass-end" // by hand or by its time
+	EventSignIn        Event = "sign-in"
+	EventSignInRefused Event = "sign-in-refused"
+	EventLockout       Event = "lockout"
+	EventPassword      Event = "password-change"
+	EventPassUse       Event = "pass-use" // a visitor begins to move files with a pass
+	EventPassEnd       Event = "pass-end" // by hand or by its time
 )
 
-// Troubles of the house. Each is told when it begins; [OnTroubleOver] when it is over.
+// Troubles of the house. Each is told when it begins; [EventTroubleOver] when it is over.
 const (
-	OnQuotaNearly      Event = "quota-nearly-full"
-	OnAccountEnds      Event = "account-ends-soon"
-	OnKeyEnds          Event = "key-ends-soon"
-	OnCertificateEnds  Event = "certificate-ends-soon"
-	OnListenerFailed   Event = "listener-failed"
-	OnStoreAway        Event = "store-away"
-	OnDiskNearly       Event = "disk-nearly-full"
-	OnCheckup          Event = "checkup-warning"
-	OnTrailStuck       Event = "trail-stuck"
-	OnReceiverAway     Event = "receiver-away"
-	OnUploadNotCome    Event = "not-come" // an upload that was expected by a time
-	OnTroubleOver      Event = "trouble-over"
-	minExpectedWithin        = time.Hour
-	usualWithin              = Seconds(24 * time.Hour / time.Second)
-	maxNoticePatterns        = 100
-	maxNotes                 = 1000
-	maxNoticeReceivers       = 20
+	EventQuotaNearly     Event = "quota-nearly-full"
+	EventAccountEnds     Event = "account-ends-soon"
+	EventKeyEnds         Event = "key-ends-soon"
+	EventCertificateEnds Event = "certificate-ends-soon"
+	EventListenerFailed  Event = "listener-failed"
+	EventStoreAway       Event = "store-away"
+	EventDiskNearly      Event = "disk-nearly-full"
+	EventCheckup         Event = "checkup-warning"
+	EventTrailStuck      Event = "trail-stuck"
+	EventReceiverAway    Event = "receiver-away"
+	EventUploadNotCome   Event = "not-come" // an upload that was expected by a time
+	EventTroubleOver     Event = "trouble-over"
+	minExpectedWithin          = time.Hour
+	usualWithin                = Seconds(24 * time.Hour / time.Second)
+	maxNoticePatterns          = 100
+	maxNotes                   = 1000
+	maxNoticeReceivers         = 20
 	// MaxNotices bounds the notices of operators together, MaxOwnNotices those of one holder.
 	MaxNotices, MaxOwnNotices = 500, 50
 )
@@ -68,31 +68,31 @@ type EventFacts struct {
 
 // Events are all there are.
 var Events = []EventFacts{
-	{OnUpload, "a file has arrived", true, true, false},
-	{OnOverwrite, "a file was replaced by an upload", true, true, false},
-	{OnDownload, "a file was fetched", true, true, false},
-	{OnDelete, "a file or folder was deleted", true, true, false},
-	{OnRename, "a file or folder was renamed", true, true, false},
-	{OnMkdir, "a folder was made", true, true, false},
-	{OnCutOff, "a transfer stopped in the middle", true, true, false},
-	{OnSignIn, "an account signed in", false, true, false},
-	{OnSignInRefused, "a sign-in was refused", false, true, false},
-	{OnLockout, "an address or account was locked out", false, true, false},
-	{OnPassword, "an account's password was changed", false, true, false},
-	{OnPassUse, "a visitor used a pass", false, true, false},
-	{OnPassEnd, "a pass ended", false, true, false},
-	{OnQuotaNearly, "a quota is nearly full", false, false, true},
-	{OnAccountEnds, "an account ends soon", false, false, true},
-	{OnKeyEnds, "a key ends soon", false, false, true},
-	{OnCertificateEnds, "a certificate ends soon", false, false, false},
-	{OnListenerFailed, "a listener can't listen", false, false, false},
-	{OnStoreAway, "a store is away", false, false, false},
-	{OnDiskNearly, "a disk is nearly full", false, false, false},
-	{OnCheckup, "the check-up finds something new", false, false, false},
-	{OnTrailStuck, "the audit trail can't be written", false, false, false},
-	{OnReceiverAway, "a receiver of notices can't be reached", false, false, false},
-	{OnUploadNotCome, "an upload that was expected did not come", false, false, true},
-	{OnTroubleOver, "one of the troubles above is over", false, false, true},
+	{EventUpload, "a file has arrived", true, true, false},
+	{EventOverwrite, "a file was replaced by an upload", true, true, false},
+	{EventDownload, "a file was fetched", true, true, false},
+	{EventDelete, "a file or folder was deleted", true, true, false},
+	{EventRename, "a file or folder was renamed", true, true, false},
+	{EventMkdir, "a folder was made", true, true, false},
+	{EventCutOff, "a transfer stopped in the middle", true, true, false},
+	{EventSignIn, "an account signed in", false, true, false},
+	{EventSignInRefused, "a sign-in was refused", false, true, false},
+	{EventLockout, "an address or account was locked out", false, true, false},
+	{EventPassword, "an account's password was changed", false, true, false},
+	{EventPassUse, "a visitor used a pass", false, true, false},
+	{EventPassEnd, "a pass ended", false, true, false},
+	{EventQuotaNearly, "a quota is nearly full", false, false, true},
+	{EventAccountEnds, "an account ends soon", false, false, true},
+	{EventKeyEnds, "a key ends soon", false, false, true},
+	{EventCertificateEnds, "a certificate ends soon", false, false, false},
+	{EventListenerFailed, "a listener can't listen", false, false, false},
+	{EventStoreAway, "a store is away", false, false, false},
+	{EventDiskNearly, "a disk is nearly full", false, false, false},
+	{EventCheckup, "the check-up finds something new", false, false, false},
+	{EventTrailStuck, "the audit trail can't be written", false, false, false},
+	{EventReceiverAway, "a receiver of notices can't be reached", false, false, false},
+	{EventUploadNotCome, "an upload that was expected did not come", false, false, true},
+	{EventTroubleOver, "one of the troubles above is over", false, false, true},
 }
 
 // FactsOf finds an event; nil when there is none of that word.
@@ -104,37 +104,37 @@ func FactsOf(e Event) *EventFacts {
 }
 
 // EventOf is what a record tells of, as far as it is an event: "" when it is none. Over says that a trouble has ended. An
-// upload that replaced a file is both [OnUpload] and [OnOverwrite].
+// upload that replaced a file is both [EventUpload] and [EventOverwrite].
 func EventOf(r *AuditRecord) (e Event, over bool) {
 	if r.Outcome == Interrupted && (r.Action == Uploading || r.Action == Downloading) {
-		return OnCutOff, false
+		return EventCutOff, false
 	}
 	switch r.Action {
 	case Uploading:
 		if r.Outcome != Done || r.Arrived() {
-			return OnUpload, false
+			return EventUpload, false
 		}
 	case Downloading:
-		return OnDownload, false
+		return EventDownload, false
 	case Deleting, RemoveDir:
-		return OnDelete, false
+		return EventDelete, false
 	case Renaming:
-		return OnRename, false
+		return EventRename, false
 	case MakeDir:
-		return OnMkdir, false
+		return EventMkdir, false
 	case SignIn:
 		if r.Outcome == Done {
-			return OnSignIn, false
+			return EventSignIn, false
 		}
-		return OnSignInRefused, false
+		return EventSignInRefused, false
 	case LockedOut:
-		return OnLockout, false
+		return EventLockout, false
 	case PasswordChange:
-		return OnPassword, false
+		return EventPassword, false
 	case PassUsed:
-		return OnPassUse, false
+		return EventPassUse, false
 	case PassEnd:
-		return OnPassEnd, false
+		return EventPassEnd, false
 	case Trouble, TroubleOver:
 		return Event(r.Reason), r.Action == TroubleOver
 	}
@@ -195,7 +195,7 @@ func (n *Notice) Check() error {
 			return &FieldError{"events", fmt.Sprintf("there is no event %q: notice events lists what there is", e)}
 		}
 		files, people, accounts = files || f.Files, people || f.People, accounts || f.People || f.Account
-		onlyOver = onlyOver && e == OnTroubleOver
+		onlyOver = onlyOver && e == EventTroubleOver
 	}
 	never := func(field, what string) error {
 		return &FieldError{field, "it would never happen: none of the events has " + what}
@@ -203,7 +203,7 @@ func (n *Notice) Check() error {
 	switch {
 	case onlyOver:
 		return &FieldError{"events", "it would never happen: name the troubles too whose end is to be told"}
-	case (len(n.Paths) > 0 || n.MinSize > 0 || n.MaxSize > 0) && !files && !slices.Contains(n.Events, OnUploadNotCome):
+	case (len(n.Paths) > 0 || n.MinSize > 0 || n.MaxSize > 0) && !files && !slices.Contains(n.Events, EventUploadNotCome):
 		return never("paths", "paths and sizes")
 	case len(n.Protocols) > 0 && !people:
 		return never("protocols", "a protocol")
@@ -242,7 +242,7 @@ func (n *Notice) checkFilters() error {
 		if err := CheckWord("outcomes", string(o), Outcomes); err != nil {
 			return err
 		}
-		if o == Interrupted && !slices.Contains(n.Events, OnCutOff) {
+		if o == Interrupted && !slices.Contains(n.Events, EventCutOff) {
 			return &FieldError{"outcomes", "a transfer that stopped in the middle is the event cut-off"}
 		}
 	}
@@ -263,7 +263,7 @@ func (n *Notice) checkFilters() error {
 }
 
 func (n *Notice) checkExpected() error {
-	wants := slices.Contains(n.Events, OnUploadNotCome)
+	wants := slices.Contains(n.Events, EventUploadNotCome)
 	switch {
 	case !wants && n.Expect != nil:
 		return &FieldError{"expect", "that is for the event not-come"}
@@ -353,14 +353,14 @@ func (m *Matcher) Heeds(a Action) bool { return !m.Off && m.actions[a] }
 // Matches reports whether the notice is to tell of a record, whose event that is. Groups gives those of an account; it is
 // asked only where a notice needs them.
 func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(account string) []string) bool {
-	if m.Off || !m.events[e] && !(e == OnUpload && m.events[OnOverwrite] && r.Replaced()) || over && !m.events[OnTroubleOver] {
+	if m.Off || !m.events[e] && !(e == EventUpload && m.events[EventOverwrite] && r.Replaced()) || over && !m.events[EventTroubleOver] {
 		return false
 	}
 	f := FactsOf(e)
 	if f == nil {
 		return false
 	}
-	if e == OnUploadNotCome && r.Target != m.Name { // it is of one notice
+	if e == EventUploadNotCome && r.Target != m.Name { // it is of one notice
 		return false
 	}
 	who := r.Account
@@ -370,12 +370,12 @@ func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(accoun
 	if m.Account != "" && who != m.Account {
 		return false
 	}
-	if f.Files && e != OnCutOff {
+	if f.Files && e != EventCutOff {
 		if wanted := m.Outcomes; len(wanted) == 0 && r.Outcome != Done || len(wanted) > 0 && !slices.Contains(wanted, r.Outcome) {
 			return false
 		}
 	}
-	if f.Files && !m.fits(r) && !(e == OnRename && m.OnPath(r.Target)) || f.People && !m.from(r) || m.window != nil && !m.window.open(r.At) {
+	if f.Files && !m.fits(r) && !(e == EventRename && m.OnPath(r.Target)) || f.People && !m.from(r) || m.window != nil && !m.window.open(r.At) {
 		return false
 	}
 	if !f.People && !f.Account {
@@ -441,9 +441,22 @@ func (p PathPattern) Matches(at string) bool {
 
 // ActionsOf are the actions of the records that may be one of some events.
 func ActionsOf(events []Event) []Action {
-	of := map[Event][]Action{OnUpload: {Uploading}, OnOverwrite: {Uploading}, OnDownload: {Downloading}, OnDelete: {Deleting, RemoveDir}, OnRename: {Renaming}, OnMkdir: {MakeDir},
-		OnCutOff: {Uploading, Downloading}, OnSignIn: {SignIn}, OnSignInRefused: {SignIn}, OnLockout: {LockedOut}, OnPassword: {PasswordChange}, OnPassUse: {PassUsed}, OnPassEnd: {PassEnd},
-		OnTroubleOver: {TroubleOver}}
+	of := map[Event][]Action{
+		EventUpload:        {Uploading},
+		EventOverwrite:     {Uploading},
+		EventDownload:      {Downloading},
+		EventDelete:        {Deleting, RemoveDir},
+		EventRename:        {Renaming},
+		EventMkdir:         {MakeDir},
+		EventCutOff:        {Uploading, Downloading},
+		EventSignIn:        {SignIn},
+		EventSignInRefused: {SignIn},
+		EventLockout:       {LockedOut},
+		EventPassword:      {PasswordChange},
+		EventPassUse:       {PassUsed},
+		EventPassEnd:       {PassEnd},
+		EventTroubleOver:   {TroubleOver},
+	}
 	var found []Action
 	for _, e := range events {
 		actions, known := of[e]

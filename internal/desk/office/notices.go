@@ -226,13 +226,13 @@ func sampleOf(event keep.Event) keep.AuditRecord {
 		r.Path, r.Bytes = "/sample/file.csv", 1234
 	}
 	switch event {
-	case keep.OnRename:
+	case keep.EventRename:
 		r.Target = "/sample/new.csv"
-	case keep.OnCutOff:
+	case keep.EventCutOff:
 		r.Outcome, r.Reason = keep.Interrupted, keep.ClientGone
-	case keep.OnSignInRefused:
+	case keep.EventSignInRefused:
 		r.Outcome, r.Reason, r.Detail = keep.Refused, keep.BadCredentials, "wrong name, password or key"
-	case keep.OnOverwrite:
+	case keep.EventOverwrite:
 		r.SetReplaced()
 	}
 	if r.Action == keep.Trouble || r.Action == keep.TroubleOver {

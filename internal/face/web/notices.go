@@ -280,7 +280,7 @@ func (s *Server) tryReceiver(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, answerOf(r.Name, s.Office.TryReceiver(c.Request.Context(), r, []string{}, keep.OnUpload)))
+	c.JSON(http.StatusOK, answerOf(r.Name, s.Office.TryReceiver(c.Request.Context(), r, []string{}, keep.EventUpload)))
 	return nil
 }
 

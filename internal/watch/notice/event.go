@@ -181,34 +181,34 @@ func Says(e keep.Event, over bool, r *keep.AuditRecord) string {
 	file := fmt.Sprintf("%s (%s)", r.Path, keep.SaySize(r.Offset+r.Bytes))
 	said := ""
 	switch e {
-	case keep.OnUpload, keep.OnOverwrite:
+	case keep.EventUpload, keep.EventOverwrite:
 		if said = who + " uploaded " + file; r.Replaced() {
 			said += ", in place of the file that was there"
 		}
-	case keep.OnDownload:
+	case keep.EventDownload:
 		said = who + " fetched " + file
-	case keep.OnDelete:
+	case keep.EventDelete:
 		said = who + " deleted " + r.Path
-	case keep.OnRename:
+	case keep.EventRename:
 		said = who + " renamed " + r.Path + " to " + r.Target
-	case keep.OnMkdir:
+	case keep.EventMkdir:
 		said = who + " made the folder " + r.Path
-	case keep.OnCutOff:
+	case keep.EventCutOff:
 		said = fmt.Sprintf("the %s of %s by %s stopped after %s", r.Action, r.Path, who, keep.SaySize(r.Bytes))
-	case keep.OnSignIn:
+	case keep.EventSignIn:
 		said = who + " signed in"
-	case keep.OnSignInRefused:
+	case keep.EventSignInRefused:
 		said = "a sign-in as " + who + " was refused"
-	case keep.OnLockout:
+	case keep.EventLockout:
 		if said = r.Address + " was locked out"; r.Account != "" {
 			said = r.Account + " was locked out for " + r.Address
 		}
 		from = ""
-	case keep.OnPassword:
+	case keep.EventPassword:
 		said = "the password of " + who + " was changed"
-	case keep.OnPassUse:
+	case keep.EventPassUse:
 		said = "the pass " + r.Target + " of " + r.Account + " was used"
-	case keep.OnPassEnd:
+	case keep.EventPassEnd:
 		said, from = "the pass "+r.Target+" ended", ""
 	default:
 		said = r.Detail
@@ -217,7 +217,7 @@ func Says(e keep.Event, over bool, r *keep.AuditRecord) string {
 		}
 		return Visible(said)
 	}
-	if r.Outcome != keep.Done && e != keep.OnCutOff && e != keep.OnSignInRefused && e != keep.OnLockout {
+	if r.Outcome != keep.Done && e != keep.EventCutOff && e != keep.EventSignInRefused && e != keep.EventLockout {
 		said = string(r.Outcome) + ": " + said
 	}
 	said += from

@@ -122,7 +122,7 @@ func (l *line) match(r *keep.AuditRecord) (it item, is bool) {
 				return it, false
 			}
 		}
-		if it.event == keep.OnReceiverAway && r.Target == l.r.Name { // which it could not hear, and that it is back it knows
+		if it.event == keep.EventReceiverAway && r.Target == l.r.Name { // which it could not hear, and that it is back it knows
 			return it, false
 		}
 		if m.Matches(r, it.event, it.over, l.t.groupsOf) {
