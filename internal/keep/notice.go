@@ -64,35 +64,36 @@ type EventFacts struct {
 	Files   bool   // there are paths, sizes, protocols, outcomes
 	People  bool   // somebody does it: there are accounts, protocols and networks
 	Account bool   // a trouble of an account
+	of      []Action
 }
 
 // Events are all there are.
 var Events = []EventFacts{
-	{EventUpload, "a file has arrived", true, true, false},
-	{EventOverwrite, "a file was replaced by an upload", true, true, false},
-	{EventDownload, "a file was fetched", true, true, false},
-	{EventDelete, "a file or folder was deleted", true, true, false},
-	{EventRename, "a file or folder was renamed", true, true, false},
-	{EventMkdir, "a folder was made", true, true, false},
-	{EventCutOff, "a transfer stopped in the middle", true, true, false},
-	{EventSignIn, "an account signed in", false, true, false},
-	{EventSignInRefused, "a sign-in was refused", false, true, false},
-	{EventLockout, "an address or account was locked out", false, true, false},
-	{EventPassword, "an account's password was changed", false, true, false},
-	{EventPassUse, "a visitor used a pass", false, true, false},
-	{EventPassEnd, "a pass ended", false, true, false},
-	{EventQuotaNearly, "a quota is nearly full", false, false, true},
-	{EventAccountEnds, "an account ends soon", false, false, true},
-	{EventKeyEnds, "a key ends soon", false, false, true},
-	{EventCertificateEnds, "a certificate ends soon", false, false, false},
-	{EventListenerFailed, "a listener can't listen", false, false, false},
-	{EventStoreAway, "a store is away", false, false, false},
-	{EventDiskNearly, "a disk is nearly full", false, false, false},
-	{EventCheckup, "the check-up finds something new", false, false, false},
-	{EventTrailStuck, "the audit trail can't be written", false, false, false},
-	{EventReceiverAway, "a receiver of notices can't be reached", false, false, false},
-	{EventUploadNotCome, "an upload that was expected did not come", false, false, true},
-	{EventTroubleOver, "one of the troubles above is over", false, false, true},
+	{EventUpload, "a file has arrived", true, true, false, []Action{Uploading}},
+	{EventOverwrite, "a file was replaced by an upload", true, true, false, []Action{Uploading}},
+	{EventDownload, "a file was fetched", true, true, false, []Action{Downloading}},
+	{EventDelete, "a file or folder was deleted", true, true, false, []Action{Deleting, RemoveDir}},
+	{EventRename, "a file or folder was renamed", true, true, false, []Action{Renaming}},
+	{EventMkdir, "a folder was made", true, true, false, []Action{MakeDir}},
+	{EventCutOff, "a transfer stopped in the middle", true, true, false, []Action{Uploading, Downloading}},
+	{EventSignIn, "an account signed in", false, true, false, []Action{SignIn}},
+	{EventSignInRefused, "a sign-in was refused", false, true, false, []Action{SignIn}},
+	{EventLockout, "an address or account was locked out", false, true, false, []Action{LockedOut}},
+	{EventPassword, "an account's password was changed", false, true, false, []Action{PasswordChange}},
+	{EventPassUse, "a visitor used a pass", false, true, false, []Action{PassUsed}},
+	{EventPassEnd, "a pass ended", false, true, false, []Action{PassEnd}},
+	{EventQuotaNearly, "a quota is nearly full", false, false, true, []Action{Trouble}},
+	{EventAccountEnds, "an account ends soon", false, false, true, []Action{Trouble}},
+	{EventKeyEnds, "a key ends soon", false, false, true, []Action{Trouble}},
+	{EventCertificateEnds, "a certificate ends soon", false, false, false, []Action{Trouble}},
+	{EventListenerFailed, "a listener can't listen", false, false, false, []Action{Trouble}},
+	{EventStoreAway, "a store is away", false, false, false, []Action{Trouble}},
+	{EventDiskNearly, "a disk is nearly full", false, false, false, []Action{Trouble}},
+	{EventCheckup, "the check-up finds something new", false, false, false, []Action{Trouble}},
+	{EventTrailStuck, "the audit trail can't be written", false, false, false, []Action{Trouble}},
+	{EventReceiverAway, "a receiver of notices can't be reached", false, false, false, []Action{Trouble}},
+	{EventUploadNotCome, "an upload that was expected did not come", false, false, true, []Action{Trouble}},
+	{EventTroubleOver, "one of the troubles above is over", false, false, true, []Action{TroubleOver}},
 }
 
 // FactsOf finds an event; nil when there is none of that word.
@@ -440,30 +441,11 @@ func (p PathPattern) Matches(at string) bool {
 }
 
 // ActionsOf are the actions of the records that may be one of some events.
-func ActionsOf(events []Event) []Action {
-	of := map[Event][]Action{
-		EventUpload:        {Uploading},
-		EventOverwrite:     {Uploading},
-		EventDownload:      {Downloading},
-		EventDelete:        {Deleting, RemoveDir},
-		EventRename:        {Renaming},
-		EventMkdir:         {MakeDir},
-		EventCutOff:        {Uploading, Downloading},
-		EventSignIn:        {SignIn},
-		EventSignInRefused: {SignIn},
-		EventLockout:       {LockedOut},
-		EventPassword:      {PasswordChange},
-		EventPassUse:       {PassUsed},
-		EventPassEnd:       {PassEnd},
-		EventTroubleOver:   {TroubleOver},
-	}
-	var found []Action
+func ActionsOf(events []Event) (found []Action) {
 	for _, e := range events {
-		actions, known := of[e]
-		if !known {
-			actions = []Action{Trouble}
+		if f := FactsOf(e); f != nil {
+			found = append(found, f.of...)
 		}
-		found = append(found, actions...)
 	}
 	slices.Sort(found)
 	return slices.Compact(found)
