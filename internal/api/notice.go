@@ -157,6 +157,37 @@ type Trouble struct {
 	Since time.Time   `json:"since"`
 }
 
+// Held is an upload that waits for its check.
+type Held struct {
+	ID       string    `json:"id"`
+	Account  string    `json:"account"`
+	Pass     string    `json:"pass,omitempty"`
+	Path     string    `json:"path"`
+	Store    string    `json:"store"`
+	Folder   string    `json:"folder"`
+	Size     int64     `json:"size"`
+	Receiver string    `json:"receiver"`
+	State    string    `json:"state"` // coming: it is not whole yet; waiting
+	Since    time.Time `json:"since"`
+	Tries    int       `json:"tries"`
+	Said     string    `json:"said,omitempty"` // by the receiver, of the last try
+}
+
+// HeldOf shows one.
+func HeldOf(h *keep.Held) Held {
+	since := h.Came
+	if h.State == keep.HeldComing {
+		since = h.Began
+	}
+	return Held{ID: h.ID, Account: h.Account, Pass: h.Pass, Path: h.Path, Store: h.Store, Folder: h.Folder, Size: h.Size, Receiver: h.Check.Receiver, State: string(h.State), Since: since.UTC(), Tries: h.Tries, Said: h.Said}
+}
+
+// HeldAnswer decides for an operator.
+type HeldAnswer struct {
+	Answer keep.CheckAnswer `json:"answer"`
+	Reason string           `json:"reason,omitempty"`
+}
+
 // MailServer is where mail is handed in. The password is never shown.
 type MailServer struct {
 	keep.MailServer

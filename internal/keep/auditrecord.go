@@ -42,6 +42,7 @@ const (
 	TokenAdd        Action = "token-add"
 	PassAdd         Action = "pass-add" // by a holder or an operator
 	PassEnd         Action = "pass-end"
+	Checking        Action = "check"        // whether a held upload may appear: done is yes, refused is no
 	PassUsed        Action = "pass-use"     // a visitor begins to move files with it
 	Trouble         Action = "trouble"      // the service finds something wrong; the reason says what
 	TroubleOver     Action = "trouble-over" // and that it is so no more
@@ -156,7 +157,16 @@ const (
 	replacing = "it replaced a file"
 	PieceNote = "a piece: "
 	HeldNote  = "all has come; it is not under its name yet"
+	waiting   = "held until it is checked"
 )
+
+// SetWaiting notes that an upload is held back.
+func (r *AuditRecord) SetWaiting() {
+	if r.Detail != "" {
+		r.Detail += "; "
+	}
+	r.Detail += waiting
+}
 
 // SetReplaced notes that an upload took the place of a file.
 func (r *AuditRecord) SetReplaced() {
@@ -168,12 +178,15 @@ func (r *AuditRecord) SetReplaced() {
 
 // Replaced reports whether it is an upload that took the place of a file.
 func (r *AuditRecord) Replaced() bool {
-	return r.Action == Uploading && r.Outcome == Done && strings.HasSuffix(r.Detail, replacing)
+	return (r.Action == Uploading || r.Action == Checking) && r.Outcome == Done && strings.HasSuffix(r.Detail, replacing)
 }
 
-// Arrived reports whether it is an upload with which a file was there whole.
+// Arrived reports whether it is an upload with which a file was there whole, or the check that let it in.
 func (r *AuditRecord) Arrived() bool {
-	return r.Action == Uploading && r.Outcome == Done && !strings.HasPrefix(r.Detail, PieceNote) && !strings.HasPrefix(r.Detail, HeldNote)
+	if r.Action == Checking && r.Outcome == Done {
+		return true
+	}
+	return r.Action == Uploading && r.Outcome == Done && !strings.HasPrefix(r.Detail, PieceNote) && !strings.HasPrefix(r.Detail, HeldNote) && !strings.HasSuffix(r.Detail, waiting)
 }
 
 // OutcomeOf sorts a fault into refused, interrupted or failed; nil is done.

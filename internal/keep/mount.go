@@ -16,6 +16,7 @@ type Mount struct {
 	ReadOnly bool   `json:"readOnly"` // refuses every change whatever the grants say
 	Umask    *Mode  `json:"umask,omitempty"`
 	Quota    *Quota `json:"quota,omitempty"` // most that the folder may hold
+	Check    *Check `json:"check,omitempty"` // new uploads are held back until it says yes; nil: they aren't
 	From     string `json:"-"`               // the group that brings it, "" for the account itself
 }
 
@@ -52,6 +53,11 @@ func (m *Mount) check() error {
 			return &FieldError{field, fmt.Sprintf("the folder %q has an unknown placeholder: there are {account} and {group}", folder)}
 		}
 	}
+	if m.Check != nil {
+		if err := m.Check.check(); err != nil {
+			return err
+		}
+	}
 	m.Folder = path.Clean("/" + folder)[1:]
 	if m.Folder == "" {
 		m.Folder = "/"
@@ -85,7 +91,7 @@ func (m Mount) FolderFor(account string) string {
 }
 
 // ParseMount reads "AT=STORE:FOLDER" with options behind it, joined by commas: ro,
-// umask=007, bytes=2G, files=1000.
+// umask=007, bytes=2G, files=1000, and those of a [Check].
 func ParseMount(text string) (Mount, error) {
 	at, place, ok := strings.Cut(text, "=")
 	if !ok {
@@ -98,6 +104,7 @@ func ParseMount(text string) (Mount, error) {
 		return m, err
 	}
 	var quota Quota
+	var check Check
 	for _, option := range words(options) {
 		name, value, _ := strings.Cut(option, "=")
 		switch name {
@@ -110,8 +117,16 @@ func ParseMount(text string) (Mount, error) {
 			err = quota.Bytes.UnmarshalText([]byte(value))
 		case "files":
 			err = quota.Files.UnmarshalText([]byte(value))
+		case "check":
+			check.Receiver = value
+		case "check-time":
+			err = check.Within.UnmarshalText([]byte(value))
+		case "unanswered":
+			check.Unanswered = CheckAnswer(value)
+		case "refused":
+			check.Refused = value
 		default:
-			err = fmt.Errorf("%q is not known: use ro, umask=007, bytes=2G or files=1000", option)
+			err = fmt.Errorf("%q is not known: use ro, umask=007, bytes=2G, files=1000, check=RECEIVER, check-time=10m, unanswered=yes or refused=FOLDER", option)
 		}
 		if err != nil {
 			return m, &FieldError{"mount", err.Error()}
@@ -119,6 +134,9 @@ func ParseMount(text string) (Mount, error) {
 	}
 	if quota.Limited() {
 		m.Quota = &quota
+	}
+	if check != (Check{}) {
+		m.Check = &check
 	}
 	return m, nil
 }
@@ -149,6 +167,18 @@ func (m Mount) Options() string {
 	}
 	if m.Quota != nil && m.Quota.Files > 0 {
 		said = append(said, fmt.Sprintf("files=%d", m.Quota.Files))
+	}
+	if c := m.Check; c != nil {
+		said = append(said, "check="+c.Receiver)
+		if c.Within > 0 {
+			said = append(said, "check-time="+c.Within.text())
+		}
+		if c.Unanswered != "" {
+			said = append(said, "unanswered="+string(c.Unanswered))
+		}
+		if c.Refused != "" {
+			said = append(said, "refused="+c.Refused)
+		}
 	}
 	return strings.Join(said, ",")
 }

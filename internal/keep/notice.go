@@ -22,6 +22,8 @@ const (
 	EventRename    Event = "rename"
 	EventMkdir     Event = "mkdir"
 	EventCutOff    Event = "cut-off" // a transfer that stopped in the middle
+	// EventCheckRefused is an upload that its check refused.
+	EventCheckRefused Event = "check-refused"
 )
 
 // What people do.
@@ -69,13 +71,14 @@ type EventFacts struct {
 
 // Events are all there are.
 var Events = []EventFacts{
-	{EventUpload, "a file has arrived", true, true, false, []Action{Uploading}},
-	{EventOverwrite, "a file was replaced by an upload", true, true, false, []Action{Uploading}},
+	{EventUpload, "a file has arrived", true, true, false, []Action{Uploading, Checking}},
+	{EventOverwrite, "a file was replaced by an upload", true, true, false, []Action{Uploading, Checking}},
 	{EventDownload, "a file was fetched", true, true, false, []Action{Downloading}},
 	{EventDelete, "a file or folder was deleted", true, true, false, []Action{Deleting, RemoveDir}},
 	{EventRename, "a file or folder was renamed", true, true, false, []Action{Renaming}},
 	{EventMkdir, "a folder was made", true, true, false, []Action{MakeDir}},
 	{EventCutOff, "a transfer stopped in the middle", true, true, false, []Action{Uploading, Downloading}},
+	{EventCheckRefused, "an upload was refused by its check", true, true, false, []Action{Checking}},
 	{EventSignIn, "an account signed in", false, true, false, []Action{SignIn}},
 	{EventSignInRefused, "a sign-in was refused", false, true, false, []Action{SignIn}},
 	{EventLockout, "an address or account was locked out", false, true, false, []Action{LockedOut}},
@@ -115,6 +118,11 @@ func EventOf(r *AuditRecord) (e Event, over bool) {
 		if r.Outcome != Done || r.Arrived() {
 			return EventUpload, false
 		}
+	case Checking:
+		if r.Outcome == Done {
+			return EventUpload, false
+		}
+		return EventCheckRefused, false
 	case Downloading:
 		return EventDownload, false
 	case Deleting, RemoveDir:
@@ -371,7 +379,7 @@ func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(accoun
 	if m.Account != "" && who != m.Account {
 		return false
 	}
-	if f.Files && e != EventCutOff {
+	if f.Files && e != EventCutOff && e != EventCheckRefused {
 		if wanted := m.Outcomes; len(wanted) == 0 && r.Outcome != Done || len(wanted) > 0 && !slices.Contains(wanted, r.Outcome) {
 			return false
 		}

@@ -58,6 +58,8 @@ const (
 	EndedByOperator  Reason = "ended-by-operator"   // an operator ended the session
 	AccountChanged   Reason = "account-changed"     // the account was suspended, deleted or narrowed
 
+	CheckRefused Reason = "check-refused" // the check of an upload said no, or nothing
+
 	// Of troubles, beside [StoreAway]:
 	QuotaNearly     Reason = "quota-nearly-full"
 	AccountEnds     Reason = "account-ends-soon"

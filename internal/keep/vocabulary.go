@@ -11,7 +11,7 @@ import (
 var (
 	Actions = []Action{
 		Connecting, SignIn, SignOut, Uploading, Downloading, Listing, MakeDir, RemoveDir, Deleting, Renaming, PuttingBack, Touching, Linking, Resizing, Hashing,
-		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, PassUsed, LockBreak,
+		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, PassUsed, Checking, LockBreak,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
@@ -22,7 +22,7 @@ var (
 		ShutsYouOut, InClear, InUse, TooLarge, BadHash, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, CodeUnset, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
-		QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome,
+		CheckRefused, QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
 	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, WebDAV, ByPass, Web, Console, Local}

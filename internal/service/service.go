@@ -96,6 +96,7 @@ type Service struct {
 	collector   *collector.Sender
 	teller      *notice.Teller
 	troubles    *troubles
+	holds       *holds
 	metrics     *metrics.Metrics
 
 	dir      string
@@ -197,7 +198,10 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
-	s.door = &door{begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
+	if s.holds, err = openHolds(ctx, s.DB); err != nil {
+		return err
+	}
+	s.door = &door{holds: s.holds, begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	s.door.office = s.Office
 	if err := s.openTeller(ctx, o.Pause); err != nil {
@@ -394,6 +398,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.serving.Go(func() { s.housekeep(keeping) })
 	s.serving.Go(func() { s.lookAround(keeping) })
 	s.serving.Go(func() { s.troubles.watch(keeping) })
+	s.serving.Go(func() { s.check(keeping) })
 	s.serving.Go(func() { s.certificate.Run(keeping) })
 	if err := s.Office.ResumeMove(keeping); err != nil {
 		s.log.Error("the move of a store does not go on", "cause", err)

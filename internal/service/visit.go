@@ -40,6 +40,7 @@ type door struct {
 	ledger   *quota.Ledger
 	moves    tree.Moves
 	heavy    tree.Heavy
+	holds    *holds
 	stores   *kinds.Stores
 	office   *office.Office
 	log      *slog.Logger
@@ -188,7 +189,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

@@ -441,6 +441,9 @@ func notices(c *testkit.Caller) {
 	c.Call("DELETE", "/notices/in", nil, 204, nil)
 	c.Call("DELETE", "/receivers/office", nil, 204, nil)
 	c.Call("GET", "/troubles", nil, 200, nil)
+	c.Call("GET", "/held", nil, 200, nil)
+	c.Call("POST", "/held/none", `{"answer": "yes"}`, 404, nil)
+	c.Call("POST", "/held/none", `{"answer": "perhaps"}`, 422, nil)
 	c.Call("PUT", "/mail", `{"host": "mail.example.org", "from": "x@example.org", "user": "x", "password": "y"}`, 200, nil)
 	c.Call("PUT", "/mail", `{"host": "other.example.org", "from": "x@example.org", "user": "x"}`, 422, nil) // the password was for another
 	c.Call("GET", "/mail", nil, 200, nil)

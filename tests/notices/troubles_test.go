@@ -77,9 +77,13 @@ func TestAnUploadThatDidNotCome(t *testing.T) {
 	assert.Equal(t, []string{"gauge-quay", "gauge-lock"}, []string{got[0].Data.Account, got[1].Data.Account})
 	assert.Contains(t, got[0].Data.Says, "no upload of gauge-quay came from")
 	upload(t, k, "gauge-quay", "/other.txt")
-	e.waitFor(1, func(e *notice.Event) bool { return is(keep.EventUploadNotCome, true)(e) && e.Data.Account == "gauge-lock" })
+	e.waitFor(1, func(e *notice.Event) bool {
+		return is(keep.EventUploadNotCome, true)(e) && e.Data.Account == "gauge-lock"
+	})
 	upload(t, k, "gauge-quay", "/level.csv")
-	e.waitFor(1, func(e *notice.Event) bool { return is(keep.EventUploadNotCome, true)(e) && e.Data.Account == "gauge-quay" })
+	e.waitFor(1, func(e *notice.Event) bool {
+		return is(keep.EventUploadNotCome, true)(e) && e.Data.Account == "gauge-quay"
+	})
 	assert.Len(t, e.got(), 4)
 	var run api.NoticeDryRun
 	k.Must(&run, "notice", "dry-run", "late", "-since", "-3d")

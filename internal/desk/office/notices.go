@@ -201,8 +201,29 @@ func (o *Office) RemoveReceiver(ctx context.Context, who Actor, name string) err
 			needed = append(needed, n.Name)
 		}
 	}
+	accounts, err := o.DB.AllAccounts(ctx)
+	if err != nil {
+		return err
+	}
+	groups, err := o.DB.Groups(ctx)
+	if err != nil {
+		return err
+	}
+	checks := func(mounts []keep.Mount) bool {
+		return slices.ContainsFunc(mounts, func(m keep.Mount) bool { return m.Check != nil && m.Check.Receiver == name })
+	}
+	for _, a := range accounts {
+		if checks(a.Mounts) {
+			needed = append(needed, "account "+a.Name)
+		}
+	}
+	for _, g := range groups {
+		if checks(g.Mounts) {
+			needed = append(needed, "group "+g.Name)
+		}
+	}
 	if len(needed) > 0 {
-		return keep.Refuse(keep.InUse, "it is told by "+strings.Join(needed, ", ")+": change or remove those first")
+		return keep.Refuse(keep.InUse, "it is needed by "+strings.Join(needed, ", ")+": change or remove those first")
 	}
 	if err := o.recorded(ctx, who, keep.ReceiverRemove, name, string(r.Kind), func(ctx context.Context) error { return o.DB.DropReceiver(ctx, name) }); err != nil {
 		return err
@@ -301,6 +322,21 @@ func (o *Office) saveNotice(ctx context.Context, who Actor, action keep.Action, 
 	}
 	o.Live.Expect()
 	return nil
+}
+
+// DecideHeld lets an upload in that waits for its check, or refuses it.
+func (o *Office) DecideHeld(who Actor, id string, answer keep.CheckAnswer, reason string) error {
+	if answer != keep.CheckYes && answer != keep.CheckNo {
+		return &keep.FieldError{Field: "answer", Say: "use yes or no"}
+	}
+	if len(reason) > maxReason {
+		return &keep.FieldError{Field: "reason", Say: fmt.Sprintf("use at most %d bytes", maxReason)}
+	}
+	said := string(answer) + ", says the operator " + who.Operator
+	if reason != "" {
+		said += ": " + reason
+	}
+	return o.Live.DecideHeld(id, answer, said)
 }
 
 // CheckNotice refuses a notice that is wrong, names what there is not, or could never happen.
@@ -504,7 +540,7 @@ func (o *Office) dryExpect(ctx context.Context, m *keep.Matcher, since, now time
 
 // CameFor is when the first upload between two times came that a notice expects of an account ("": of any); zero when none did.
 func (o *Office) CameFor(ctx context.Context, m *keep.Matcher, account string, from, until time.Time) (first time.Time, err error) {
-	q := records.AuditQuery{Account: account, Actions: []keep.Action{keep.Uploading}, Since: from, Until: until, Limit: 1000}
+	q := records.AuditQuery{Account: account, Actions: []keep.Action{keep.Uploading, keep.Checking}, Since: from, Until: until, Limit: 1000}
 	for {
 		found, next, err := o.DB.SearchAudit(ctx, q)
 		if err != nil {

@@ -1,6 +1,7 @@
 package office
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -46,6 +47,9 @@ type Live interface {
 	Console() string
 	// Promise puts in force what an acknowledgement promises of the audit trail.
 	Promise(d keep.Durability)
+	// Held is what waits for its check; DecideHeld lets it in or refuses it.
+	Held() []keep.Held
+	DecideHeld(id string, answer keep.CheckAnswer, said string) error
 	// Expect has the service look at once for what notices wait for.
 	Expect()
 	// Admit puts the network rules of the service in force for new connections.
@@ -260,6 +264,12 @@ func (o *Office) checkStores(ctx context.Context, mounts []keep.Mount) error {
 		return err
 	}
 	for _, m := range mounts {
+		if m.Check != nil {
+			r, err := o.DB.Receiver(ctx, m.Check.Receiver)
+			if err != nil || r.Account != "" || r.Kind != keep.WebCall {
+				return fieldOf(cmp.Or(err, records.ErrNotFound), "mounts", "no receiver of web calls is named "+m.Check.Receiver+": receiver list shows the ones there are")
+			}
+		}
 		if !slices.ContainsFunc(stores, func(s keep.Store) bool { return s.Name == m.Store }) {
 			return &keep.FieldError{Field: "mounts", Say: "no store is named " + m.Store + ": store list shows the ones there are"}
 		}

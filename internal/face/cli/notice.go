@@ -29,6 +29,9 @@ func noticeCommands() []*command.Command {
 		clientCommand("notice told", "", "List what was told, when, and with which answer", "", noticeTold),
 		clientCommand("notice retry", "RECEIVER [ID]", "Tell a receiver at once, with what was set aside",
 			"What a receiver could not be told for too long is set aside; notice told -state aside lists it. ID is one thing of that.", noticeRetry),
+		clientCommand("held list", "", "List the uploads that wait for their check", "", heldList),
+		clientCommand("held accept", "ID", "Let an upload in that waits for its check", "", func(flags *flag.FlagSet, f *common) run { return heldDecide(flags, f, keep.CheckYes) }),
+		clientCommand("held refuse", "ID", "Refuse an upload that waits for its check", "", func(flags *flag.FlagSet, f *common) run { return heldDecide(flags, f, keep.CheckNo) }),
 		clientCommand("trouble list", "", "List what is wrong now", "", troubleList),
 	}
 }
@@ -267,6 +270,38 @@ func noticeRetry(_ *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, n)
 		}
 		_, err := fmt.Fprintf(env.Out, "%s is tried at once, with %d things that were set aside\n", args[0], n.Retried)
+		return err
+	}
+}
+
+func heldList(_ *flag.FlagSet, f *common) run {
+	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
+		var page api.Page[api.Held]
+		if err := c.call(ctx, http.MethodGet, "/held", nil, &page); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, page.Items)
+		}
+		var rows [][]string
+		for _, h := range page.Items {
+			rows = append(rows, []string{h.ID, at(&h.Since), h.Account, h.Path, keep.SaySize(h.Size), h.Receiver, h.State, strconv.Itoa(h.Tries), cmp.Or(h.Said, "-")})
+		}
+		table(env.Out, "ID|SINCE (UTC)|ACCOUNT|PATH|SIZE#3|CHECKED BY#2|STATE|TRIES#4|ANSWER", rows)
+		return nil
+	}
+}
+
+func heldDecide(flags *flag.FlagSet, f *common, answer keep.CheckAnswer) run {
+	reason := flags.String("reason", "", "`why`, for the audit trail")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		if err := c.call(ctx, http.MethodPost, "/held/"+name(args[0]), api.HeldAnswer{Answer: answer, Reason: *reason}, nil); err != nil {
+			return err
+		}
+		if *f.json {
+			return printJSON(env.Out, map[string]string{"decided": args[0]})
+		}
+		_, err := fmt.Fprintf(env.Out, "%s is %s\n", args[0], map[keep.CheckAnswer]string{keep.CheckYes: "let in", keep.CheckNo: "refused"}[answer])
 		return err
 	}
 }

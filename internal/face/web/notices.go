@@ -1,10 +1,12 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -313,6 +315,31 @@ func (s *Server) troubles(c *gin.Context) error {
 		page.Items = append(page.Items, api.Trouble{Kind: t.Kind, Of: t.Of, Says: t.Says, Since: t.Since.UTC()})
 	}
 	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// held lists what waits for its check.
+func (s *Server) held(c *gin.Context) error {
+	all := s.Office.Live.Held()
+	slices.SortFunc(all, func(a, b keep.Held) int { return cmp.Or(a.Began.Compare(b.Began), cmp.Compare(a.ID, b.ID)) })
+	page := api.Page[api.Held]{Items: []api.Held{}}
+	for i := range all {
+		page.Items = append(page.Items, api.HeldOf(&all[i]))
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+// decideHeld lets a held upload in, or refuses it.
+func (s *Server) decideHeld(c *gin.Context) error {
+	var ask api.HeldAnswer
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if err := s.Office.DecideHeld(actor(c), c.Param("id"), ask.Answer, ask.Reason); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
 	return nil
 }
 

@@ -229,6 +229,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.POST("/receivers/:name/test", s.handle(s.tryReceiver))
 	known.POST("/receivers/:name/retry", s.handle(s.retryReceiver))
 	known.GET("/troubles", s.handle(s.troubles))
+	known.GET("/held", s.handle(s.held))
+	known.POST("/held/:id", s.handle(s.decideHeld))
 	known.GET("/mail", s.handle(s.mailServer))
 	known.PUT("/mail", owners, s.handle(s.setMailServer))
 	known.POST("/mail/test", owners, s.handle(s.tryMail))

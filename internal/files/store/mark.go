@@ -24,9 +24,14 @@ const PartPrefix = ".urbankeep-part-"
 // BinPrefix begins the names of what was deleted and can be put back, in the folder of its mount.
 const BinPrefix = ".urbankeep-bin-"
 
-// Hidden reports whether a name is that of an upload that is not whole yet, or of what was deleted and can be put back.
+// HeldPrefix begins the names of uploads that wait for their check, in the folder where they are to appear.
+const HeldPrefix = ".urbankeep-held-"
+
+// Hidden reports whether a name is that of an upload that is not whole yet or waits for its check, or of what was deleted and can be put back.
 // No account sees or says it.
-func Hidden(name string) bool { return begins(name, PartPrefix) || begins(name, BinPrefix) }
+func Hidden(name string) bool {
+	return begins(name, PartPrefix) || begins(name, BinPrefix) || begins(name, HeldPrefix)
+}
 
 func begins(name, prefix string) bool {
 	return len(name) >= len(prefix) && strings.EqualFold(name[:len(prefix)], prefix)

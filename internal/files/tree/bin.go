@@ -86,6 +86,12 @@ func (t *Tree) discard(at string, folder bool, b keep.Binned, note func(keep.Bin
 	if err != nil {
 		return err
 	}
+	if p.held != "" {
+		return errHeld
+	}
+	if folder && t.holds != nil && t.holds.Below(p.spot()) {
+		return errHeldIn
+	}
 	if b.Path, b.Folder, b.Store, b.In = p.path, folder, p.m.spot.Store, p.m.spot.Path; !folder {
 		b.Size = info.Size()
 	}

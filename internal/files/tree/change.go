@@ -51,7 +51,11 @@ func (t *Tree) Resize(at string, size int64) error {
 			return err
 		}
 		err = f.held.Resize(size, func() error { return f.f.Truncate(size) })
-		return errors.Join(err, f.settle(err == nil))
+		err = errors.Join(err, f.settle(err == nil))
+		if f.wrote != nil {
+			err = errors.Join(err, f.wrote(err == nil, size, ""))
+		}
+		return err
 	})
 }
 
@@ -171,6 +175,9 @@ func (t *Tree) Hardlink(from, to string) error {
 		defer dst.close()
 		if err := t.mayLink(&src, &dst); err != nil {
 			return err
+		}
+		if src.held != "" {
+			return errHeld
 		}
 		info, err := src.dir.Lookup(src.name)
 		if err != nil {

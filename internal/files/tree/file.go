@@ -32,6 +32,9 @@ type File struct {
 	sum      *sum                         // nil: nobody wants to know
 	part     *part                        // it is not under its name yet; nil: it is
 	replaces bool                         // a file that was there is gone
+	waits    bool                         // it has come, and is held until it is checked
+
+	wrote func(whole bool, size int64, hash string) error // ends the change of a held upload; nil: it is none
 
 	stopped chan struct{} // closed when somebody ended the transfer
 	mu      sync.Mutex
@@ -317,7 +320,7 @@ func (f *File) end(why error) error {
 		}
 	} else {
 		size := int64(-1)
-		if f.sum != nil {
+		if f.sum != nil || f.wrote != nil {
 			if info, err := f.f.Stat(); err == nil {
 				size = info.Size()
 			}
@@ -326,6 +329,12 @@ func (f *File) end(why error) error {
 			why = asFault(err)
 		}
 		hash = f.sum.whole(size)
+		if f.wrote != nil {
+			if err := f.wrote(why == nil, max(size, 0), hash); err != nil && why == nil {
+				why = asFault(err)
+			}
+			f.waits = why == nil
+		}
 	}
 	action := keep.Downloading
 	if f.mode.Write {
@@ -341,6 +350,9 @@ func (f *File) end(why error) error {
 	}
 	if why == nil && f.replaces {
 		r.SetReplaced()
+	}
+	if why == nil && f.waits {
+		r.SetWaiting()
 	}
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.recorded(r); err != nil {

@@ -196,7 +196,13 @@ func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.F
 		}
 		return info, err
 	}
-	return p.settled(t.ledger.Remove(p.spot(), look, func() error { return p.dir.Remove(p.name, folder) }))
+	remove := func() error {
+		return t.ledger.Remove(p.spot(), look, func() error { return p.dir.Remove(p.name, folder) })
+	}
+	if p.held != "" {
+		return p.settled(t.holds.Drop(p.held, remove))
+	}
+	return p.settled(remove())
 }
 
 // notMount refuses to touch a folder that is a mount or holds one.

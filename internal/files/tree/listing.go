@@ -18,9 +18,10 @@ type Listing struct {
 	t       *Tree
 	path    string // in the tree, after links
 	mounts  []fs.FileInfo
-	hidden  map[string]bool // what a mount lies over
-	entries store.Entries   // nil: there is nothing but mounts
-	ahead   *page           // what was read ahead; nil: nothing was
+	hidden  map[string]bool   // what a mount lies over
+	mine    map[string]string // names of what the account has held here, by the name under which it lies
+	entries store.Entries     // nil: there is nothing but mounts
+	ahead   *page             // what was read ahead; nil: nothing was
 }
 
 // page is what one reading gave.
@@ -66,11 +67,26 @@ func (t *Tree) readFolder(at string) (*Listing, error) {
 	if m := t.mountOf(l.path); m.at == l.path && m.spot.Path == "." {
 		l.hidden[store.MarkName], l.hidden[store.SpoolName] = true, true
 	}
+	if t.holds != nil && err == nil && !t.holds.None() {
+		l.holdsOf(t.holds.In(p.m.under(p.m.rel(p.path)), t.owner()))
+	}
 	for _, name := range branches {
 		l.hidden[name] = true
 		l.mounts = append(l.mounts, t.mountFacts(path.Join(l.path, name)))
 	}
 	return l, nil
+}
+
+// holdsOf has the account see what it has held in the folder, instead of what has the name already.
+func (l *Listing) holdsOf(held map[string]string) {
+	if len(held) == 0 {
+		return
+	}
+	l.mine = map[string]string{}
+	for id, name := range held {
+		l.mine[store.HeldPrefix+id] = name
+		l.hidden[name] = true
+	}
 }
 
 // entries opens what is at the place for reading; it must be a folder.
@@ -151,7 +167,15 @@ func (l *Listing) seen(entries []fs.FileInfo) []fs.FileInfo {
 	if plain && len(l.hidden) == 0 && !slices.ContainsFunc(entries, func(e fs.FileInfo) bool { return store.Hidden(e.Name()) }) {
 		return entries
 	}
+	for i, e := range entries {
+		if name, mine := l.mine[e.Name()]; mine {
+			entries[i] = renamed{e, name}
+		}
+	}
 	return slices.DeleteFunc(entries, func(e fs.FileInfo) bool {
+		if _, mine := e.(renamed); mine && l.mine[unnamed(e).Name()] == e.Name() {
+			return !plain && !policy.See(path.Join(l.path, e.Name()), e.IsDir(), now).Allowed
+		}
 		return store.Hidden(e.Name()) || l.hidden[e.Name()] || !plain && !policy.See(path.Join(l.path, e.Name()), e.IsDir(), now).Allowed
 	})
 }

@@ -148,6 +148,9 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 	if mode.Part != nil {
 		return t.openPart(&p, mode, begin)
 	}
+	if check := t.checkAt(p.path); mode.Write && (check != nil || p.held != "") {
+		return t.openHeld(&p, create, mode, begin, check)
+	}
 	f := &File{t: t, mode: mode, created: create}
 	f.replaces = mode.Write && !create && !mode.Append && mode.Offset == 0 && (mode.Truncate || mode.Create && p.seen.Size() > 0)
 	if p.m.hashes && mode.Write && mode.Offset == 0 && (create || mode.Truncate || p.seen.Size() == 0) {

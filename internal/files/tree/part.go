@@ -137,13 +137,13 @@ func (f *File) settlePart(why error) (note, hash string, err error) {
 		return keep.HeldNote, "", nil
 	}
 	known := f.sum.whole(size)
-	f.replaces, err = f.t.appear(f.part.to, f.part.Part, f.part.over, info, &known)
+	f.replaces, f.waits, err = f.t.appear(f.part.to, f.part.Part, f.part.over, info, &known)
 	return "", known, err
 }
 
 // Finish gives an upload its name that has come whole, if its hash is right; with replace it takes the place of a file.
 func (t *Tree) Finish(at string, one Part, replace bool) error {
-	known, replaced := "", false
+	known, replaced, waits := "", false, false
 	note := func(r *keep.AuditRecord) {
 		if r.Offset = one.Size; known != "" { // all of it had come before
 			r.SetHash(known)
@@ -151,42 +151,68 @@ func (t *Tree) Finish(at string, one Part, replace bool) error {
 		if replaced {
 			r.SetReplaced()
 		}
+		if waits {
+			r.SetWaiting()
+		}
 	}
 	return t.actNoted(keep.Uploading, at, "", note, func() (err error) {
 		if of := sha256.New(); one.Sum != nil && of.(encoding.BinaryUnmarshaler).UnmarshalBinary(one.Sum) == nil {
 			known = hex.EncodeToString(of.Sum(nil))
 		}
-		replaced, err = t.appear(at, one, replace, nil, &known)
+		replaced, waits, err = t.appear(at, one, replace, nil, &known)
 		return err
 	})
 }
 
-// appear gives a part its name; replaced says that a file had it. known is its hash, "" where that is not known; it is
+// appear gives a part its name; replaced says that a file had it, waits that it is held until it is checked. known is its hash, "" where that is not known; it is
 // filled in where it had to be.
-func (t *Tree) appear(at string, one Part, replace bool, mine fs.FileInfo, known *string) (replaced bool, err error) {
+func (t *Tree) appear(at string, one Part, replace bool, mine fs.FileInfo, known *string) (replaced, waits bool, err error) {
 	if one.Hash != "" && *known == "" {
 		if err := t.hashPart(at, one, known); err != nil {
-			return false, err
+			return false, false, err
 		}
 	}
 	if one.Hash != "" && one.Hash != *known {
-		return false, errWrong
+		return false, false, errWrong
 	}
 	mode := OpenMode{Write: true, Create: true, Exclusive: !replace, Truncate: true, Total: max(0, one.Size), Part: &one}
 	for n := 0; n < maxRenames && (n == 0 || replace && errors.Is(err, fs.ErrExist)); n++ {
-		replaced, err = t.appearOnce(at, one, mode, replace, mine)
+		replaced, waits, err = t.appearOnce(at, one, mode, replace, mine, *known)
 	}
-	return replaced, err
+	return replaced, waits, err
 }
 
-func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine fs.FileInfo) (bool, error) {
+func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine fs.FileInfo, hash string) (was, waits bool, err error) {
 	defer t.deed(at)()
 	p, _, err := t.decide(at, mode) // by what is there and may be now
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	defer p.close()
 	from := p.beside(one)
+	var wrote func(bool, int64, string) error
+	if check := t.checkAt(p.path); check != nil || p.held != "" {
+		fresh := p.held == ""
+		if fresh {
+			if err := t.newHold(&p, check); err != nil {
+				return false, false, err
+			}
+		}
+		if wrote, err = t.holds.Write(p.held); err != nil {
+			return false, false, err
+		}
+		defer func() {
+			size := one.Size
+			if info, looked := p.dir.Lookup(p.name); err == nil && looked == nil {
+				size = info.Size()
+			}
+			unwritten := wrote(err == nil, size, hash)
+			if err != nil && fresh {
+				unwritten = errors.Join(unwritten, t.holds.Drop(p.held, func() error { return nil }))
+			}
+			was, waits, err = false, err == nil, errors.Join(err, unwritten)
+		}()
+	}
 	var replaced fs.FileInfo
 	look := func() (fs.FileInfo, fs.FileInfo, error) {
 		info, err := from.dir.Lookup(from.name)
@@ -216,7 +242,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 			t.made.add(p.path, info)
 		}
 	}
-	return replaced != nil, p.settled(err)
+	return replaced != nil, false, p.settled(err)
 }
 
 // hashPart reads what has come of an upload once more.

@@ -56,6 +56,14 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 	if err := t.mayMove(&src, &dst); err != nil {
 		return err
 	}
+	switch {
+	case src.held != "":
+		return t.moveHeld(&src, &dst, replace)
+	case dst.held != "":
+		return errHeld
+	case alone && t.holds != nil && t.holds.Below(src.spot()):
+		return errHeldIn
+	}
 	var replaced fs.FileInfo
 	look := func() (source, _ fs.FileInfo, err error) {
 		if replaced, err = dst.dir.Lookup(dst.name); err == nil {

@@ -24,6 +24,7 @@ type place struct {
 	seen  fs.FileInfo // what is at name, no link; where links were followed only
 	err   error       // why seen is nil
 	owned bool        // dir was opened for it
+	held  string      // the held upload of the account that is meant; "": none is
 }
 
 func (p *place) close() {
@@ -33,7 +34,13 @@ func (p *place) close() {
 }
 
 // spot is the place as the ledger knows it.
-func (p *place) spot() quota.Spot { return p.m.under(p.m.rel(p.path)) }
+func (p *place) spot() quota.Spot {
+	if p.held != "" {
+		folder := p.folderSpot()
+		return quota.Spot{Store: folder.Store, Path: path.Join(folder.Path, p.name)}
+	}
+	return p.m.under(p.m.rel(p.path))
+}
 
 // spelling is the last part of its path.
 func (p *place) spelling() string { return path.Base(p.path) }
@@ -124,6 +131,7 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 		p.dir, p.owned = dir, true
 	}
 	p.name = keep.Unspell(name)
+	t.mine(&p)
 	if !follow {
 		return p, "", nil
 	}

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"crypto/sha256"
 	"encoding/hex"
 	"hash"
 	"sync"
@@ -12,6 +13,14 @@ type sum struct {
 	mu    sync.Mutex
 	of    hash.Hash // nil once something was written in another order
 	bytes int64
+}
+
+// newSum is one of an upload from its beginning on; nil: it is not.
+func newSum(mode OpenMode) *sum {
+	if mode.Offset > 0 || !mode.Truncate && !mode.Create || mode.Append {
+		return nil
+	}
+	return &sum{of: sha256.New()}
 }
 
 // add takes what was written at an offset; a negative one is the end.

@@ -73,6 +73,7 @@ type Tree struct {
 	ledger *quota.Ledger
 	moves  *Moves
 	heavy  *Heavy
+	holds  Holds // nil: nothing is held back
 	made   made
 }
 
@@ -93,6 +94,7 @@ type House struct {
 	Moves  *Moves // nil: the tree has the stores for itself
 	Heavy  *Heavy // nil: the tree has the machine for itself
 	Open   Opener // nil: stores on disks only
+	Holds  Holds  // nil: nothing is held back
 }
 
 // Opener opens the folder of a mount in a store, making what is missing; see [kinds.Stores.Open].
@@ -100,7 +102,7 @@ type Opener func(s keep.Store, folder string) (f store.Folder, made int, err err
 
 // Open opens an account's mounts, making folders that are missing.
 func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
-	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves}
+	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds}
 	if t.moves == nil {
 		t.moves = new(Moves)
 	}
