@@ -19,6 +19,7 @@ export const router = createRouter({
     { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
     { path: '/groups/:group?', name: 'groups', component: () => import('./pages/GroupsPage.vue') },
     { path: '/passes', name: 'passes', component: () => import('./pages/PassesPage.vue') },
+    { path: '/notices/:notice?', name: 'notices', component: () => import('./pages/NoticesPage.vue') },
     { path: '/stores', name: 'stores', component: () => import('./pages/StoresPage.vue') },
     { path: '/gate', name: 'gate', component: () => import('./pages/GatePage.vue') },
     { path: '/reports/:report?', name: 'reports', component: () => import('./pages/ReportsPage.vue') },

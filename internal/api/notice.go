@@ -188,6 +188,29 @@ type HeldAnswer struct {
 	Reason string           `json:"reason,omitempty"`
 }
 
+// OwnNotices are what a holder is told by mail.
+type OwnNotices struct {
+	Mail   string        `json:"mail"`   // where it goes; "": the account has no address
+	Ready  bool          `json:"ready"`  // mail can be sent
+	Events []NoticeEvent `json:"events"` // of which they can be told
+	Items  []OwnNotice   `json:"items"`
+}
+
+// OwnNotice is one of them.
+type OwnNotice struct {
+	ID     string       `json:"id"`
+	Events []keep.Event `json:"events"`
+	Path   string       `json:"path"` // "": it is not about files
+	Self   bool         `json:"self"`
+}
+
+// OwnNoticeNew asks for one.
+type OwnNoticeNew struct {
+	Events []keep.Event `json:"events"`
+	Path   string       `json:"path,omitempty"`
+	Self   bool         `json:"self,omitempty"` // also what is done with the account itself
+}
+
 // MailServer is where mail is handed in. The password is never shown.
 type MailServer struct {
 	keep.MailServer

@@ -59,13 +59,23 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			if err := city.introduce(s); err != nil {
 				fmt.Fprintln(env.Err, "known_hosts was not written:", err)
 			}
-			if err := city.staff(ctx, s); err != nil {
+			web, mail, hush, err := city.listenToTellings()
+			if err == nil {
+				err = city.staff(ctx, s, web, mail)
+			}
+			if err != nil {
 				fmt.Fprintln(env.Err, "the office did not do its morning's work:", err)
 			}
-			if still {
-				return func() {}
+			calm := func() {}
+			if !still {
+				calm = city.live(ctx, env, s)
 			}
-			return city.live(ctx, env, s)
+			return func() {
+				calm()
+				if hush != nil {
+					hush()
+				}
+			}
 		},
 	}
 	return service.Run(ctx, env, o, grace, hooks)

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"urbankeep/internal/desk/office"
@@ -11,7 +12,7 @@ import (
 
 // staff has the operators of the survey office do what they do on a morning: say what the
 // service is called, walk through the set-up, and change a thing or two.
-func (c *city) staff(ctx context.Context, s *service.Service) error {
+func (c *city) staff(ctx context.Context, s *service.Service, web, mail string) error {
 	ilse := office.Actor{Operator: "ilse", Role: keep.Owner, Address: "127.0.0.1", Protocol: keep.Console}
 	tomas := office.Actor{Operator: "tomas", Role: keep.Manager, Address: "127.0.0.1", Protocol: keep.Console}
 	if err := s.Office.SetIdentity(ctx, ilse, keep.Identity{Name: "Port Selwyn survey office", Host: "127.0.0.1"}); err != nil {
@@ -39,7 +40,7 @@ func (c *city) staff(ctx context.Context, s *service.Service) error {
 		}
 		c.papers.Passes = append(c.papers.Passes, map[string]string{"kind": string(p.Kind), "link": "/pass/" + secret.Reveal() + "/"})
 	}
-	if err := c.save(); err != nil {
+	if err := errors.Join(c.save(), c.tell(ctx, s, ilse, web, mail)); err != nil {
 		return err
 	}
 	_, err := s.Office.SetListener(ctx, ilse, string(keep.FTP), func(l *keep.Listener) { l.Banner = "Port Selwyn survey office" }, false)

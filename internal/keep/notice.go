@@ -95,7 +95,7 @@ var Events = []EventFacts{
 	{EventCheckup, "the check-up finds something new", false, false, false, []Action{Trouble}},
 	{EventTrailStuck, "the audit trail can't be written", false, false, false, []Action{Trouble}},
 	{EventReceiverAway, "a receiver of notices can't be reached", false, false, false, []Action{Trouble}},
-	{EventUploadNotCome, "an upload that was expected did not come", false, false, true, []Action{Trouble}},
+	{EventUploadNotCome, "an upload or download that was expected did not come", false, false, true, []Action{Trouble}},
 	{EventTroubleOver, "one of the troubles above is over", false, false, true, []Action{TroubleOver}},
 }
 
@@ -150,8 +150,9 @@ func EventOf(r *AuditRecord) (e Event, over bool) {
 	return "", false
 }
 
-// Expected is an upload that is to come.
+// Expected is an upload, or a download, that is to come.
 type Expected struct {
+	Fetch  bool    `json:"fetch,omitempty"`  // it is a download
 	By     string  `json:"by"`               // time of the day, "06:30"
 	Days   string  `json:"days,omitempty"`   // of the week: "mon-fri"; "": every day
 	Zone   string  `json:"zone,omitempty"`   // in which both are meant, as in Europe/Oslo; "": UTC
@@ -176,6 +177,7 @@ type Notice struct {
 	Window    *Window   `json:"window,omitempty"`
 	Expect    *Expected `json:"expect,omitempty"`
 	Receivers []string  `json:"receivers"`
+	Self      bool      `json:"self,omitempty"` // of a holder: also what is done with the account itself
 }
 
 // Check reports what is wrong as a [*FieldError], such as that it could never happen.
@@ -359,9 +361,9 @@ func (n *Notice) Matcher() (*Matcher, error) {
 // Heeds reports whether records of an action may be what the notice is about.
 func (m *Matcher) Heeds(a Action) bool { return !m.Off && m.actions[a] }
 
-// Matches reports whether the notice is to tell of a record, whose event that is. Groups gives those of an account; it is
-// asked only where a notice needs them.
-func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(account string) []string) bool {
+// Matches reports whether the notice is to tell of a record, whose event that is. A holder is told of what they see, wherever
+// it came from.
+func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, sight Sight) bool {
 	if m.Off || !m.events[e] && !(e == EventUpload && m.events[EventOverwrite] && r.Replaced()) || over && !m.events[EventTroubleOver] {
 		return false
 	}
@@ -376,7 +378,16 @@ func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(accoun
 	if r.Action == PassEnd && who == "" { // an operator ended it
 		who = strings.TrimPrefix(r.Detail, passOf)
 	}
-	if m.Account != "" && who != m.Account {
+	if m.Account != "" && f.Files && (who != m.Account || r.Protocol != ByPass && !m.Self) {
+		if who == m.Account {
+			return false
+		}
+		mine := *r
+		if mine.Path = sight.SeenBy(m.Account, r); mine.Path == "" {
+			return false
+		}
+		r = &mine
+	} else if m.Account != "" && who != m.Account {
 		return false
 	}
 	if f.Files && e != EventCutOff && e != EventCheckRefused {
@@ -391,7 +402,7 @@ func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, groups func(accoun
 		return true
 	}
 	return (len(m.Accounts) == 0 || likeAny(m.Accounts, who)) &&
-		(len(m.Groups) == 0 || slices.ContainsFunc(groups(who), func(g string) bool { return slices.Contains(m.Groups, g) }))
+		(len(m.Groups) == 0 || slices.ContainsFunc(sight.GroupsOf(who), func(g string) bool { return slices.Contains(m.Groups, g) }))
 }
 
 // fits reports whether paths and sizes are as wanted, from whether protocol and network are.
@@ -404,8 +415,22 @@ func (m *Matcher) from(r *AuditRecord) bool {
 	return (len(m.Protocols) == 0 || slices.Contains(m.Protocols, r.Protocol)) && (len(m.Networks) == 0 || m.Networks.Has(r.Address))
 }
 
-// Brings reports whether a record of an account is the upload that a notice expects.
-func (m *Matcher) Brings(r *AuditRecord) bool { return r.Arrived() && m.fits(r) && m.from(r) }
+// Brings reports whether a record of an account is what a notice expects.
+func (m *Matcher) Brings(r *AuditRecord) bool {
+	came := r.Arrived()
+	if m.Expect.Fetch {
+		came = r.Action == Downloading && r.Outcome == Done
+	}
+	return came && m.fits(r) && m.from(r)
+}
+
+// Expected is what is expected, in a word, and the actions of its records.
+func (m *Matcher) Expected() (word string, actions []Action) {
+	if m.Expect.Fetch {
+		return "download", []Action{Downloading}
+	}
+	return "upload", []Action{Uploading, Checking}
+}
 
 // OnPath reports whether one of the notice's paths is meant; true when there are none.
 func (m *Matcher) OnPath(at string) bool {
@@ -502,7 +527,7 @@ func (n *Notice) Filters() string {
 		if zone == "" {
 			zone = "UTC"
 		}
-		said = append(said, strings.Join(strings.Fields("by "+e.By+" "+zone+" "+e.Days), " "))
+		said = append(said, strings.Join(strings.Fields(map[bool]string{true: "fetched "}[e.Fetch]+"by "+e.By+" "+zone+" "+e.Days), " "))
 	}
 	return strings.Join(said, ", ")
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -317,4 +318,49 @@ func (v portalVisit) PassUses(ctx context.Context, id string) ([]api.PassUse, er
 		shown = append(shown, api.UseOf(u))
 	}
 	return shown, err
+}
+
+// Notices are what the holder is told by mail.
+func (v portalVisit) Notices(ctx context.Context) (api.OwnNotices, error) {
+	a, err := v.holder()
+	if err != nil {
+		return api.OwnNotices{}, err
+	}
+	mine, err := v.door.office.OwnNotices(ctx, a.Name)
+	if err != nil {
+		return api.OwnNotices{}, err
+	}
+	server, err := v.door.office.MailServer(ctx)
+	shown := api.OwnNotices{Mail: a.Mail, Ready: server.Host != "" && a.Mail != "", Items: []api.OwnNotice{}, Events: []api.NoticeEvent{}}
+	for _, e := range api.NoticeEvents() {
+		if slices.Contains(office.OwnEvents, e.Event) {
+			shown.Events = append(shown.Events, e)
+		}
+	}
+	for _, n := range mine {
+		one := api.OwnNotice{ID: n.Name, Events: n.Events, Self: n.Self}
+		if len(n.Paths) > 0 {
+			one.Path = n.Paths[0]
+		}
+		shown.Items = append(shown.Items, one)
+	}
+	return shown, err
+}
+
+// AddNotice has the holder told of something more.
+func (v portalVisit) AddNotice(ctx context.Context, ask api.OwnNoticeNew) error {
+	a, err := v.holder()
+	if err == nil {
+		_, err = v.door.office.AddOwnNotice(ctx, v.actor(a), ask.Events, ask.Path, ask.Self)
+	}
+	return err
+}
+
+// RemoveNotice has the holder told of it no more.
+func (v portalVisit) RemoveNotice(ctx context.Context, id string) error {
+	a, err := v.holder()
+	if err == nil {
+		err = v.door.office.RemoveOwnNotice(ctx, v.actor(a), id)
+	}
+	return err
 }

@@ -356,7 +356,8 @@ func (t *troubles) came(ctx context.Context, m *keep.Matcher, account string, kn
 		if err != nil || late.IsZero() {
 			return err
 		}
-		was.Says = "the upload for " + one.of + " came late, at " + late.UTC().Format("2006-01-02 15:04:05 UTC")
+		what, _ := m.Expected()
+		was.Says = "the " + what + " for " + one.of + " came late, at " + late.UTC().Format("2006-01-02 15:04:05 UTC")
 		delete(known, one)
 		return t.overdue(ctx, keep.TroubleOver, m.Name, account, was.Says, func(ctx context.Context) error { return t.s.DB.EndTrouble(ctx, was.Kind, was.Of) })
 	}
@@ -370,7 +371,8 @@ func (t *troubles) came(ctx context.Context, m *keep.Matcher, account string, kn
 	if err != nil || !came.IsZero() && !came.After(due) {
 		return err
 	}
-	says := fmt.Sprintf("no upload%s came from %s to %s (%s)", of(account), began.Format("2006-01-02 15:04"), due.Format("2006-01-02 15:04 UTC"), strings.Join(m.Paths, ", "))
+	what, _ := m.Expected()
+	says := fmt.Sprintf("no "+what+"%s came from %s to %s (%s)", of(account), began.Format("2006-01-02 15:04"), due.Format("2006-01-02 15:04 UTC"), strings.Join(m.Paths, ", "))
 	return t.overdue(ctx, keep.Trouble, m.Name, account, strings.TrimSuffix(says, " ()"), func(ctx context.Context) error {
 		return t.s.DB.BeginTrouble(ctx, records.OpenTrouble{Kind: keep.NotCome, Of: one.of, Says: says, Since: due})
 	})

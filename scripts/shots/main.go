@@ -148,6 +148,8 @@ func pages(tab context.Context) error {
 		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
 		{"/history", "table[aria-label=Changes] tbody tr", "look-changes"},
 		{"/passes", "table[aria-label=Passes] tbody tr", "page-passes"},
+		{"/notices", "table[aria-label=Notices] tbody tr", "page-notices"},
+		{"/notices/readings", "table[aria-label='What it told'] tbody tr", "look-notice"},
 		{"/operators", "table[aria-label='Open now'] tbody tr", "look-operators"},
 		{"/handover/drone-contractor", "article pre", "page-handover"},
 		{"/settings", "table[aria-label='Host keys'] tbody tr", "page-settings"},
@@ -175,6 +177,14 @@ func pages(tab context.Context) error {
 	}
 	if *look != "" {
 		if err := page(tab, "/settings/web", ".drawer input", "look-web-listener"); err != nil {
+			return err
+		}
+		add := chromedp.Click(chromedp.CSS(".head button"))
+		if err := page(tab, "/notices", "table[aria-label=Notices] tbody tr", "look-notice-form", add, chromedp.WaitVisible(chromedp.CSS("input[name=notice]"))); err != nil {
+			return err
+		}
+		add = chromedp.Click(chromedp.CSS("#receivers header button"))
+		if err := page(tab, "/notices", "table[aria-label=Receivers] tbody tr", "look-receiver-form", add, chromedp.WaitVisible(chromedp.CSS("input[name=receiver]"))); err != nil {
 			return err
 		}
 	}

@@ -102,6 +102,8 @@ func TestARealScannerSaysWhatComesIn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = put(t, k, "partner", "/in/bad.txt", "here is a word that is evil, hidden")
 	require.NoError(t, err)
-	wait(t, "both are decided", func() bool { return sees(k, "office", "/") == "good.txt quarantine" && sees(k, "office", "/quarantine/") == "bad.txt" })
+	wait(t, "both are decided", func() bool {
+		return sees(k, "office", "/") == "good.txt quarantine" && sees(k, "office", "/quarantine/") == "bad.txt"
+	})
 	assert.Contains(t, k.Must(nil, "audit", "-json", "-action", "check"), "Selwyn.Evil")
 }

@@ -6,6 +6,7 @@ import { call, sentence, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import CertificateSheet from '@/parts/CertificateSheet.vue'
 import CollectorSheet from '@/parts/CollectorSheet.vue'
+import MailSheet from '@/parts/MailSheet.vue'
 import IdentitySheet from '@/parts/IdentitySheet.vue'
 import HostKeys from '@/parts/HostKeys.vue'
 import ListenerForm from '@/parts/ListenerForm.vue'
@@ -49,6 +50,7 @@ async function changed() {
     </div>
     <CertificateSheet :may-change="mayChange" />
     <HostKeys :may-change="mayChange" />
+    <MailSheet :may-change="mayChange" />
     <CollectorSheet :may-change="mayChange" />
     <RetentionSheet :may-change="mayChange" />
     <NDrawer :aria-label="picked ? `Listener ${picked.name}` : 'Add a listener'" :show="Boolean(picked) || adding" width="min(520px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">

@@ -3,6 +3,7 @@ import { onMounted, onUnmounted, ref } from 'vue'
 import { call, type Holder } from './calls'
 import AccountPage from './AccountPage.vue'
 import FilesPage from './FilesPage.vue'
+import NoticesPage from './NoticesPage.vue'
 import PassesPage from './PassesPage.vue'
 import RecoveryCodes from './RecoveryCodes.vue'
 import SignIn from './SignIn.vue'
@@ -19,7 +20,7 @@ const name = ref('')
 const banner = ref('')
 const known = ref(false)
 const page = ref('')
-const turn = () => (page.value = { '#account': 'account', '#passes': 'passes' }[location.hash] ?? 'files')
+const turn = () => (page.value = { '#account': 'account', '#passes': 'passes', '#notices': 'notices' }[location.hash] ?? 'files')
 onMounted(async () => {
   addEventListener('hashchange', turn)
   turn()
@@ -46,7 +47,7 @@ async function leave() {
     <header>
       <span class="house">{{ name || 'Urban Keep' }}</span>
       <template v-if="holder && !recovery.length">
-        <nav aria-label="Pages"><a href="#/" :aria-current="page === 'files' ? 'page' : undefined">Files</a><a v-if="holder.passes !== 'none'" href="#passes" :aria-current="page === 'passes' ? 'page' : undefined">Passes</a><a href="#account" :aria-current="page === 'account' ? 'page' : undefined">My account</a></nav>
+        <nav aria-label="Pages"><a href="#/" :aria-current="page === 'files' ? 'page' : undefined">Files</a><a v-if="holder.passes !== 'none'" href="#passes" :aria-current="page === 'passes' ? 'page' : undefined">Passes</a><a href="#notices" :aria-current="page === 'notices' ? 'page' : undefined">Notices</a><a href="#account" :aria-current="page === 'account' ? 'page' : undefined">My account</a></nav>
         <span class="soft">{{ holder.account }}</span><button class="plain" @click="leave">Sign out</button>
       </template>
     </header>
@@ -54,6 +55,7 @@ async function leave() {
     <template v-else-if="holder">
       <UploadSheet :account="holder.account" @gone="holder = null" />
       <AccountPage v-if="page === 'account'" :account="holder.account" @gone="holder = null" />
+      <NoticesPage v-else-if="page === 'notices'" @gone="holder = null" />
       <PassesPage v-else-if="page === 'passes'" @gone="holder = null" />
       <FilesPage v-else :passes="holder.passes" :pass-days="holder.passDays" @gone="holder = null" />
     </template>

@@ -474,13 +474,6 @@ func (o *Office) DryRun(ctx context.Context, n *keep.Notice, since, now time.Tim
 	if len(n.Accounts) == 1 && !strings.ContainsAny(n.Accounts[0], "*?") {
 		q.Account = n.Accounts[0]
 	}
-	groups := func(account string) []string {
-		h, err := o.DB.Holder(ctx, account)
-		if err != nil {
-			return nil
-		}
-		return h.Account.Groups
-	}
 	for began := time.Now(); ; {
 		found, next, err := o.DB.SearchAudit(ctx, q)
 		if err != nil {
@@ -488,7 +481,7 @@ func (o *Office) DryRun(ctx context.Context, n *keep.Notice, since, now time.Tim
 		}
 		for i := range found {
 			r := &found[i]
-			if e, over := keep.EventOf(r); e != "" && m.Matches(r, e, over, groups) {
+			if e, over := keep.EventOf(r); e != "" && m.Matches(r, e, over, notice.Sight{DB: o.DB}) {
 				if run.Count++; len(run.Records) < mostDry {
 					run.Records = append(run.Records, *r)
 				}
@@ -540,7 +533,8 @@ func (o *Office) dryExpect(ctx context.Context, m *keep.Matcher, since, now time
 
 // CameFor is when the first upload between two times came that a notice expects of an account ("": of any); zero when none did.
 func (o *Office) CameFor(ctx context.Context, m *keep.Matcher, account string, from, until time.Time) (first time.Time, err error) {
-	q := records.AuditQuery{Account: account, Actions: []keep.Action{keep.Uploading, keep.Checking}, Since: from, Until: until, Limit: 1000}
+	_, actions := m.Expected()
+	q := records.AuditQuery{Account: account, Actions: actions, Since: from, Until: until, Limit: 1000}
 	for {
 		found, next, err := o.DB.SearchAudit(ctx, q)
 		if err != nil {

@@ -363,11 +363,13 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 	if err != nil {
 		return missing(err, name)
 	}
-	if err := o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil, func(ctx context.Context) error { return o.DB.DeleteAccount(ctx, a.ID) }); err != nil {
+	if err := o.changed(ctx, who, keep.AccountDelete, accounts, a.Name, factsOf(a), nil, func(ctx context.Context) error {
+		return errors.Join(o.DB.DeleteAccount(ctx, a.ID), o.forgetOwnNotices(ctx, a.Name))
+	}); err != nil {
 		return missing(err, name)
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
-	return o.Arrange(ctx)
+	return errors.Join(o.Arrange(ctx), o.Teller.Arrange(ctx))
 }
 
 // Arrange tells the ledger which folders have quotas now.

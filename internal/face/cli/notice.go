@@ -116,6 +116,7 @@ func noticeSave(flags *flag.FlagSet, f *common, method string) run {
 	zone := flags.String("in-zone", "", "the time `zone` of days, hours and -by, as in Europe/Oslo; else UTC")
 	always := flags.Bool("always", false, "takes -days and -hours away")
 	flags.StringVar(&expect.By, "by", "", "for not-come: the `time` of the day by which the upload must have come, as in 06:30")
+	flags.BoolVar(&expect.Fetch, "fetch", false, "for not-come: a download is expected, not an upload")
 	within := flags.String("within", "1d", "for not-come: how `long` before it may have come")
 	flags.Func("note", "`note` for the list", func(text string) error { ask["note"] = text; return nil })
 	flags.BoolFunc("off", "tell nobody, until -on", func(string) error { ask["off"] = true; return nil })
@@ -219,7 +220,7 @@ func noticeDryRun(flags *flag.FlagSet, f *common) run {
 		if int(run.Count) > len(rows) {
 			more = fmt.Sprintf(", the newest %d are shown", len(rows))
 		}
-		_, err := fmt.Fprintf(env.Out, "since %s it would have told %d times%s\n", at(&run.Since), run.Count, more)
+		_, err := fmt.Fprintf(env.Out, "since %s it would have told %s%s\n", at(&run.Since), keep.SayMany(run.Count, "time"), more)
 		return err
 	}
 }

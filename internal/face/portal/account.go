@@ -36,6 +36,10 @@ type Own interface {
 	AddPass(ctx context.Context, at Site, ask api.PassNew) (api.PassMade, error)
 	EndPass(ctx context.Context, id string) error
 	PassUses(ctx context.Context, id string) ([]api.PassUse, error)
+	// Notices are what the holder is told by mail.
+	Notices(ctx context.Context) (api.OwnNotices, error)
+	AddNotice(ctx context.Context, ask api.OwnNoticeNew) error
+	RemoveNotice(ctx context.Context, id string) error
 	// Records are the newest of the account.
 	Records(ctx context.Context) ([]api.AuditRecord, error)
 	// Sheet says how the account is used with other programs, on a host.
@@ -65,6 +69,9 @@ func (s *Server) accountRoutes() map[string]func(http.ResponseWriter, *http.Requ
 		"POST " + apiPrefix + "/passes":          s.addPass,
 		"DELETE " + apiPrefix + "/passes/{id}":   s.endPass,
 		"GET " + apiPrefix + "/passes/{id}/uses": s.passUses,
+		"GET " + apiPrefix + "/notices":          s.notices,
+		"POST " + apiPrefix + "/notices":         s.addNotice,
+		"DELETE " + apiPrefix + "/notices/{id}":  s.removeNotice,
 	}
 }
 

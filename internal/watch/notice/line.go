@@ -125,12 +125,23 @@ func (l *line) match(r *keep.AuditRecord) (it item, is bool) {
 		if it.event == keep.EventReceiverAway && r.Target == l.r.Name { // which it could not hear, and that it is back it knows
 			return it, false
 		}
-		if m.Matches(r, it.event, it.over, l.t.groupsOf) {
+		if m.Matches(r, it.event, it.over, Sight{l.t.db}) {
 			it.notices = append(it.notices, m.Name)
 		}
 	}
-	it.r = *r
+	if it.r = *r; l.r.Account != "" && len(it.notices) > 0 && r.Account != l.r.Account {
+		it.r = l.veil(r)
+	}
 	return it, len(it.notices) > 0
+}
+
+// veil is what a holder may know of what somebody else did: what they see of it, and not who that was.
+func (l *line) veil(r *keep.AuditRecord) keep.AuditRecord {
+	shown := keep.AuditRecord{Seq: r.Seq, At: r.At, Action: r.Action, Outcome: r.Outcome, Offset: r.Offset, Bytes: r.Bytes, Duration: r.Duration, Path: Sight{l.t.db}.SeenBy(l.r.Account, r)}
+	if r.Replaced() {
+		shown.SetReplaced()
+	}
+	return shown
 }
 
 func (l *line) takeUrgent(r keep.AuditRecord) {

@@ -284,13 +284,33 @@ func (t *Teller) Try(ctx context.Context, r keep.Receiver, sample keep.AuditReco
 	return Answer{said, err, time.Since(began)}
 }
 
-func (t *Teller) groupsOf(account string) []string {
+// Sight asks the records.
+type Sight struct{ DB *records.DB }
+
+// GroupsOf implements [keep.Sight].
+func (s Sight) GroupsOf(account string) []string {
 	if account == "" {
 		return nil
 	}
-	holder, err := t.db.Holder(context.Background(), account)
+	holder, err := s.DB.Holder(context.Background(), account)
 	if err != nil {
 		return nil
 	}
 	return holder.Account.Groups
+}
+
+// SeenBy implements [keep.Sight].
+func (s Sight) SeenBy(account string, r *keep.AuditRecord) string {
+	if r.Account == "" || r.Path == "" {
+		return ""
+	}
+	holder, err := s.DB.Holder(context.Background(), account)
+	if err != nil {
+		return ""
+	}
+	other, err := s.DB.Holder(context.Background(), r.Account)
+	if err != nil {
+		return ""
+	}
+	return keep.SeenBy(holder.Account, other.Account, r.Path, r.At)
 }
