@@ -182,7 +182,13 @@ func (db *DB) SaveTold(ctx context.Context, receiver string, cursor int64, some 
 		if _, err := db.to(ctx).ExecContext(ctx, "UPDATE receiver SET cursor = max(cursor, ?) WHERE name = ?", cursor, receiver); err != nil {
 			return err
 		}
-		for _, t := range some[max(0, len(some)-MaxTold-MaxAside):] {
+		insert, err := tx.PrepareNamedContext(ctx, `INSERT INTO told (receiver, seq, event, notices, about, happened, at, tries, state, answer, record)
+			SELECT :receiver, :seq, :event, :notices, :about, :happened, :at, :tries, :state, :answer, :record WHERE EXISTS (SELECT 1 FROM receiver WHERE name = :receiver)`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, t := range some {
 			record := ""
 			if t.Record != nil && t.State != ToldIt {
 				text, err := json.Marshal(t.Record)
@@ -192,16 +198,16 @@ func (db *DB) SaveTold(ctx context.Context, receiver string, cursor int64, some 
 				record = string(text)
 			}
 			row := toldRow{t.ID, receiver, t.Seq, string(t.Event), strings.Join(t.Notices, " "), t.About, micros(t.Happened), micros(t.At), t.Tries, string(t.State), t.Answer, record}
-			statement := `INSERT INTO told (receiver, seq, event, notices, about, happened, at, tries, state, answer, record)
-				SELECT :receiver, :seq, :event, :notices, :about, :happened, :at, :tries, :state, :answer, :record WHERE EXISTS (SELECT 1 FROM receiver WHERE name = :receiver)`
-			if t.ID != 0 {
-				statement = "UPDATE told SET at = :at, tries = :tries, state = :state, answer = :answer, record = :record WHERE id = :id"
+			if t.ID == 0 {
+				_, err = insert.ExecContext(ctx, row)
+			} else {
+				_, err = tx.NamedExecContext(ctx, "UPDATE told SET at = :at, tries = :tries, state = :state, answer = :answer, record = :record WHERE id = :id", row)
 			}
-			if _, err := db.to(ctx).NamedExecContext(ctx, statement, row); err != nil {
+			if err != nil {
 				return err
 			}
 		}
-		_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM told WHERE receiver = ? AND state = ? AND id <= (SELECT id FROM told WHERE receiver = ? AND state = ? ORDER BY id DESC LIMIT 1 OFFSET ?)",
+		_, err = db.to(ctx).ExecContext(ctx, "DELETE FROM told WHERE receiver = ? AND state = ? AND id <= (SELECT id FROM told WHERE receiver = ? AND state = ? ORDER BY id DESC LIMIT 1 OFFSET ?)",
 			receiver, ToldIt, receiver, ToldIt, MaxTold)
 		return err
 	})

@@ -27,6 +27,7 @@ func (s *Service) openTeller(ctx context.Context, pause time.Duration) (err erro
 		Own:    s.own,
 		Away:   s.troubles.receiver,
 		Pause:  pause,
+		Busy:   func() bool { _, running := s.Traffic.Counts(); return running > 0 },
 		Log:    s.log,
 	})
 	return err

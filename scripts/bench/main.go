@@ -167,6 +167,7 @@ type world struct {
 	disk         durable
 	elsewhere    elsewhere
 	web          overWeb
+	teller       teller
 }
 
 func (w *world) start() error {

@@ -173,6 +173,8 @@ func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
 		k.Curl("ann", "ftps", "/f", "-T", file)
 		k.Curl("nobody", "ftps", "/f", "-T", file)
 	}
+	k.Must(nil, "receiver", "add", "office", "https://192.0.2.1/")
+	k.Must(nil, "notice", "add", "arrived", "-events", "upload", "-receivers", "office")
 	ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password) // a live session
 	p, at := atTheConsole(t, k)
 	for _, shape := range []struct {
@@ -184,7 +186,7 @@ func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
 			{"/", "table[aria-label='Live sessions'] tbody tr"}, {"/sessions", "tbody tr"}, {"/transfers", "tbody tr"}, {"/traffic", "[role=img] svg path"}, {"/accounts", "tbody tr"},
 			{"/accounts/ann", ".drawer table"}, {"/accounts?add", ".drawer input"}, {"/groups", "tbody tr"}, {"/groups/crews", ".drawer table"}, {"/stores", "tbody tr"}, {"/gate", "tbody tr"}, {"/audit", "tbody tr"},
 			{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/settings/web", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
-			{"/set-up", "ol li"}, {"/handover/ann", "article pre"},
+			{"/notices", "table[aria-label=Receivers] tbody tr"}, {"/notices/arrived", ".drawer dl"}, {"/set-up", "ol li"}, {"/handover/ann", "article pre"},
 		} {
 			at(one.path)
 			p.See(one.css)

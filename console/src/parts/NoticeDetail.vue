@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton, NPopconfirm, useMessage } from 'naive-ui'
-import { onMounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, visible, zone } from '@/format'
 import DrawerFrame from './DrawerFrame.vue'
@@ -27,7 +27,12 @@ async function load(more = false) {
     message.error(sentence(error))
   }
 }
-onMounted(load)
+let timer = 0
+onMounted(() => {
+  void load()
+  timer = window.setInterval(() => told.value.length <= 50 && void load(), 3000) // more than the newest are not shown anew
+})
+onUnmounted(() => window.clearInterval(timer))
 async function test() {
   busy.value = true
   try {

@@ -59,7 +59,7 @@ async function dryRun() {
   <form class="fields" @submit.prevent="save">
     <h2 v-if="!n">A new notice</h2>
     <label v-if="!n">Name<NInput v-model:value="form.name" placeholder="" autofocus :input-props="{ name: 'notice', spellcheck: false, autocapitalize: 'none' }" /></label>
-    <label>When this happens<NSelect v-model:value="form.events" multiple filterable :options="choices" :input-props="{ 'aria-label': 'When this happens' }" placeholder="" /></label>
+    <label>When this happens<NSelect v-model:value="form.events" multiple :options="choices" :input-props="{ 'aria-label': 'When this happens' }" placeholder="" /></label>
     <label>Tell<NSelect v-model:value="form.receivers" multiple :options="receivers.map((r) => ({ label: r.name, value: r.name }))" :input-props="{ 'aria-label': 'Tell' }" placeholder="" /></label>
     <template v-if="expects">
       <label class="tick"><input v-model="form.fetch" type="checkbox" name="fetch" />a download is expected, not an upload</label>

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,6 +23,11 @@ const (
 	awayAfter = 3
 	// maxTogether bounds what one mail tells of.
 	maxTogether = 200
+	// fewTold is more than is told in a second where little happens: what is told of more is written down every floodPace.
+	fewTold, floodPace = 200, 5 * time.Second
+	// While much happens, telling leaves the processors to it: it rests after each call, for at most rest, as long as what it
+	// tells is younger than fresh; else for a tenth of that, up to stale.
+	rest, fresh, stale = 10 * time.Millisecond, 10 * time.Second, time.Minute
 	// manyMails in a minute is as many as one receiver gets: then one mail tells of all that has come together.
 	manyMails = 10
 )
@@ -62,6 +68,7 @@ type line struct {
 	asideLeft bool           // there may be something that is to be tried again
 	told      []records.Told // what is to be written down
 	saved     int64          // cursor that is written down
+	savedAt   time.Time      // when
 	state     State
 }
 
@@ -181,7 +188,8 @@ func (l *line) at() int64 {
 func (l *line) save(ctx context.Context) error {
 	l.mu.Lock()
 	told, at := l.told, l.at()
-	if len(told) == 0 && (at == l.saved || at-l.saved < 1000 && ctx.Done() != nil) { // a cursor alone can wait
+	flood := len(told) > fewTold && time.Since(l.savedAt) < floodPace && ctx.Done() != nil
+	if flood || len(told) == 0 && (at == l.saved || at-l.saved < 1000 && ctx.Done() != nil) { // a cursor alone can wait
 		l.mu.Unlock()
 		return nil
 	}
@@ -194,7 +202,7 @@ func (l *line) save(ctx context.Context) error {
 		l.told = append(told, l.told...)
 		return err
 	}
-	l.saved = at
+	l.saved, l.savedAt = at, time.Now()
 	return nil
 }
 
@@ -224,9 +232,23 @@ func (l *line) run(ctx context.Context) {
 				return
 			}
 		}
+		began := time.Now()
 		if !l.deliver(ctx, some) {
 			return
 		}
+		if l.t.busy() {
+			l.breathe(time.Since(began), time.Since(some[0].r.At))
+		}
+	}
+}
+
+// breathe rests after a call that took so long, about something so old.
+func (l *line) breathe(took, old time.Duration) {
+	switch {
+	case old < fresh:
+		time.Sleep(min(50*took, rest))
+	case old < stale:
+		time.Sleep(min(10*took, rest/10))
 	}
 }
 
@@ -464,9 +486,12 @@ func (l *line) done(some []item, state records.ToldState, said string, tries int
 	if len(l.queue) == 0 {
 		l.queue, l.bytes = nil, 0
 	}
-	full := len(l.told) >= records.MaxTold || state != records.ToldIt
+	if len(l.told) > 2*records.MaxTold { // so many are not remembered
+		newest := len(l.told) - records.MaxTold
+		l.told = append(slices.DeleteFunc(l.told[:newest:newest], func(t records.Told) bool { return t.State == records.ToldIt && t.ID == 0 }), l.told[newest:]...)
+	}
 	l.mu.Unlock()
-	if full {
+	if state != records.ToldIt {
 		if err := l.save(context.Background()); err != nil {
 			l.t.Log.Error("what a receiver of notices was told was not saved", "receiver", l.r.Name, "cause", err)
 		}

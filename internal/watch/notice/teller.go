@@ -33,6 +33,7 @@ type Options struct {
 	Mail   func(context.Context) (keep.MailServer, error) // where mail is handed in
 	MailOf func(ctx context.Context, account string) string
 	Own    func(netip.AddrPort) bool  // whether that is a listener of this service
+	Busy   func() bool                // whether files are moved just now; nil: they never are
 	Away   func(receiver, why string) // hears that a receiver can't be reached, or with "" that it can again
 	Pause  time.Duration              // between the first two tries; 0: a second
 	Log    *slog.Logger
@@ -51,6 +52,8 @@ type Teller struct {
 	mu        sync.Mutex
 	lines     map[string]*line // by receiver
 	last      int64            // record that came
+	lately    int              // records that came since counted
+	counted   time.Time
 }
 
 // Open begins to tell, from where each receiver was left off.
@@ -174,6 +177,10 @@ func (t *Teller) Recorded(some []keep.AuditRecord) {
 	}
 	t.mu.Lock()
 	t.last = some[len(some)-1].Seq
+	if now := time.Now(); now.Sub(t.counted) > time.Second {
+		t.counted, t.lately = now, 0
+	}
+	t.lately += len(some)
 	lines := make([]*line, 0, len(t.lines))
 	for _, l := range t.lines {
 		lines = append(lines, l)
@@ -189,6 +196,17 @@ func (t *Teller) Urgent(r keep.AuditRecord) {
 	for _, l := range t.all() {
 		l.takeUrgent(r)
 	}
+}
+
+// much is how many records a second are a lot to do.
+const much = 100
+
+// busy reports whether files are moved just now, or much happens.
+func (t *Teller) busy() bool {
+	t.mu.Lock()
+	lot := t.lately > much && time.Since(t.counted) < 2*time.Second
+	t.mu.Unlock()
+	return lot || t.Busy != nil && t.Busy()
 }
 
 // newest is the last record that there is.
