@@ -5,13 +5,13 @@ import (
 	"strings"
 )
 
-// Named is one thing that has a name: an account, a group or a listener.
+// Named is one thing that has a name: an account, a group, a listener, a pass, a notice or a receiver.
 type Named struct {
 	Kind, Name, Note string
 }
 
-// Find gives up to limit accounts, groups and listeners with a text in their name or,
-// for accounts and groups, in their note: names that begin with it come first.
+// Find gives up to limit things with a text in their name or note: names that begin with
+// it come first.
 func (db *DB) Find(ctx context.Context, text string, limit int) ([]Named, error) {
 	escaped := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
 	var found []Named
@@ -19,7 +19,10 @@ func (db *DB) Find(ctx context.Context, text string, limit int) ([]Named, error)
 		SELECT kind, name, note FROM (
 			SELECT 'account' AS kind, name, note FROM account UNION ALL
 			SELECT 'group', name, note FROM account_group UNION ALL
-			SELECT 'listener', name, '' FROM listener)
+			SELECT 'listener', name, '' FROM listener UNION ALL
+			SELECT 'pass', id, note FROM pass WHERE ended = 0 UNION ALL
+			SELECT 'notice', name, coalesce(json_extract(definition, '$.note'), '') FROM notice WHERE account = '' UNION ALL
+			SELECT 'receiver', name, coalesce(json_extract(definition, '$.note'), '') FROM receiver WHERE account = '')
 		WHERE name LIKE '%' || ?1 || '%' ESCAPE '\' OR note LIKE '%' || ?1 || '%' ESCAPE '\'
 		ORDER BY name LIKE ?1 || '%' ESCAPE '\' DESC, name, kind LIMIT ?2`, escaped, limit)
 	return found, err

@@ -4,7 +4,10 @@ package faults_test
 
 import (
 	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -43,6 +46,27 @@ func TestAFullDiskMakesNoDeedsWithoutRecords(t *testing.T) {
 				k.Must(&stores.Items, "store", "list")
 				root = filepath.Join(stores.Items[0].Folder, "ann")
 			}
+			heard := make(chan string, 1000)
+			ear := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+				body, _ := io.ReadAll(r.Body)
+				heard <- string(body)
+			}))
+			defer ear.Close()
+			hears := func(what string) {
+				t.Helper()
+				for end := time.After(testkit.Patience); ; {
+					select {
+					case said := <-heard:
+						if strings.Contains(said, what) {
+							return
+						}
+					case <-end:
+						t.Fatal("nobody was told of " + what)
+					}
+				}
+			}
+			k.Must(nil, "receiver", "add", "operations", ear.URL, "-private")
+			k.Must(nil, "notice", "add", "house", "-events", "trail-stuck,trouble-over", "-receivers", "operations")
 			r := sftptalk.Dial(t, k, "ann")
 			for _, name := range []string{"/a", "/b", "/c", "/d"} {
 				write(t, r, name, []byte("content of "+name))
@@ -83,6 +107,7 @@ func TestAFullDiskMakesNoDeedsWithoutRecords(t *testing.T) {
 			var status api.Status
 			k.Must(&status, "status")
 			assert.Contains(t, strings.Join(status.Problems, " "), "nothing is done")
+			hears(`"type":"urbankeep.trail-stuck"`) // though it can't be recorded
 
 			k.Must(nil, "account", "suspend", "filler")
 			require.Eventually(t, func() bool {
@@ -103,6 +128,7 @@ func TestAFullDiskMakesNoDeedsWithoutRecords(t *testing.T) {
 			require.Eventually(t, func() bool {
 				return r.Status(sftptalk.FxpMkdir, sftptalk.Str("/after"), sftptalk.NoAttrs()) == sftptalk.FxOK
 			}, testkit.Patience, 100*time.Millisecond, "waited for the service to go on by itself")
+			hears(`"type":"urbankeep.trail-stuck.over"`)
 			var report api.AuditReport
 			k.Must(&report, "audit", "verify")
 			assert.Zero(t, report.BadSeq, report.Problem)

@@ -17,7 +17,7 @@ const places: Place[] = [
   ...rail.flatMap((group) => group.pages.map((p) => ({ kind: 'page', text: p.text, to: p.to }))),
   ...settings.map((s) => ({ kind: 'setting', text: s.text, to: s.to })),
 ]
-const where = { account: '/accounts/', group: '/groups/', listener: '/settings/' }
+const where = { account: '/accounts/', group: '/groups/', listener: '/settings/', pass: '/passes?pass=', notice: '/notices/', receiver: '/notices?receiver=' }
 const words = computed(() => text.value.trim().toLowerCase())
 const found = computed(() => (words.value ? [...places.filter((p) => p.text.toLowerCase().includes(words.value)).slice(0, 6), ...named.value] : []))
 

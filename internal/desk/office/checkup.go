@@ -78,7 +78,7 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	for _, part := range []struct {
 		name string
 		look func(context.Context, *checkup.Findings) error
-	}{{"database", o.checkDatabase}, {"account", o.checkAccounts}, {"key", o.checkKeys}, {"operator", o.checkOperators}, {"pass", o.checkPasses}, {"quota", o.checkQuotas}, {"audit", o.checkTrail}} {
+	}{{"database", o.checkDatabase}, {"account", o.checkAccounts}, {"key", o.checkKeys}, {"operator", o.checkOperators}, {"pass", o.checkPasses}, {"notice", o.checkNotices}, {"quota", o.checkQuotas}, {"audit", o.checkTrail}} {
 		if err := part.look(ctx, &f); ctx.Err() != nil {
 			return nil, ctx.Err()
 		} else if err != nil { // what can't be looked at is a finding, and keeps nothing else from being looked at
@@ -339,6 +339,45 @@ func (o *Office) checkPasses(ctx context.Context, f *checkup.Findings) error {
 	f.Named("pass", checkup.Warning, "pass end those that are no longer needed, and make new ones with a nearer end", "end more than 90 days from now: %s", far)
 	if len(bare)+len(far) == 0 {
 		f.Add("pass", "", checkup.Fine, "", "passes that are open to people without an account: %d, none without a password or with a far end", len(open))
+	}
+	return nil
+}
+
+// checkNotices looks at who can't be told.
+func (o *Office) checkNotices(ctx context.Context, f *checkup.Findings) error {
+	all, err := o.DB.Receivers(ctx)
+	if err != nil {
+		return err
+	}
+	server, err := o.MailServer(ctx)
+	if err != nil {
+		return err
+	}
+	well := 0
+	var mails []string
+	for _, r := range all {
+		if r.Kind == keep.MailMessage && r.Account == "" {
+			mails = append(mails, r.Name)
+		}
+		aside, err := o.DB.CountTold(ctx, r.Name, records.ToldAside)
+		if err != nil {
+			return err
+		}
+		now, _ := o.Teller.State(r.Name)
+		switch {
+		case now.Trouble != "":
+			f.Add("notice", r.Name, checkup.Warning, "receiver test "+r.Name+" tries it; what is not told waits", "it can't be told: %s", now.Trouble)
+		case aside > 0:
+			f.Add("notice", r.Name, checkup.Note, "notice told -receiver "+r.Name+" -state aside lists it; notice retry "+r.Name+" tells it again", "%s set aside that could not be told", keep.SayMany(aside, "thing"))
+		default:
+			well++
+		}
+	}
+	if server.Host == "" {
+		f.Named("notice", checkup.Warning, "mail set names a mail server", "get mail, but no mail server is set: %s", mails)
+	}
+	if len(all) > 0 && well == len(all) {
+		f.Add("notice", "", checkup.Fine, "", "receivers of notices: %d, and all of them hear", len(all))
 	}
 	return nil
 }
