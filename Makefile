@@ -81,7 +81,7 @@ image: build
 	go run ./scripts/package -kind image -arch "$(or $(ARCH),$(shell go env GOARCH))"
 
 bench: build
-	go build -o bin/bench ./scripts/bench && bin/bench "$(ROWS)"
+	go build -o bin/bench ./scripts/bench && bin/bench $(if $(AGAINST),-against "$(AGAINST)") "$(ROWS)"
 
 # The pictures in docs/screenshots, from the demo.
 screenshots: tools build

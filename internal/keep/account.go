@@ -23,7 +23,7 @@ type Account struct {
 	ID           int64
 	Name         string
 	Note         string
-	Mail         string // for operators; nothing is sent there
+	Mail         string // where its holder can have themselves told
 	State        State
 	PasswordHash Secret // argon2id in PHC form; empty: no password
 	MustChange   bool   // its password, at the next sign-in, before anything else

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"sort"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -21,11 +22,16 @@ import (
 
 func main() {
 	tiny := flag.Bool("tiny", false, "run each row with next to nothing, to see that it can be run")
+	against := flag.String("against", "", "a `file` with what an earlier run printed, whose ratios are shown too")
 	flag.Parse()
 	if *tiny {
 		beTiny()
 	}
-	var err error
+	err := readEarlier(*against)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
 	switch flag.Arg(0) {
 	case "floor":
 		err = serveFloor()
@@ -40,6 +46,29 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
+}
+
+// earlier are the ratios of an earlier run, by row.
+var earlier = map[string]float64{}
+
+// line is what is printed of a row: its name, two figures with their units, and the ratio.
+var line = regexp.MustCompile(`^(.+?)\s+[\d.]+ \S+(?: s)?\s+[\d.]+ \S+(?: s)?\s+(\d+\.\d\d)\s`)
+
+func readEarlier(file string) error {
+	if file == "" {
+		return nil
+	}
+	text, err := os.ReadFile(file)
+	for _, one := range strings.Split(string(text), "\n") {
+		if found := line.FindStringSubmatch(one); found != nil {
+			ratio, _ := strconv.ParseFloat(found[2], 64)
+			earlier[found[1]] = ratio
+		}
+	}
+	if err == nil && len(earlier) == 0 {
+		err = fmt.Errorf("%s holds no rows", file)
+	}
+	return err
 }
 
 // row is one measurement: a figure of ours, of the floor, and what the ratio
@@ -69,7 +98,7 @@ func bench(only []string) error {
 		return err
 	}
 	defer w.stop()
-	fmt.Printf("%-44s %14s %14s %7s  %s\n", "row", "urban keep", "floor", "ratio", "target")
+	fmt.Printf("%-44s %14s %14s %7s  %-13s %s\n", "row", "urban keep", "floor", "ratio", "its turns", "target")
 	wanted, err := regexp.Compile(strings.Join(only, "|"))
 	if err != nil {
 		return err
@@ -117,9 +146,17 @@ func (r row) measure() error {
 	if r.less {
 		sign = "≤"
 	}
+	lowest, highest := median(ratio), median(ratio)
+	for _, one := range ratio {
+		lowest, highest = min(lowest, one), max(highest, one)
+	}
 	if r.target > 0 {
 		verdict = fmt.Sprintf("%s %.2f", sign, r.target)
-		if m := median(ratio); r.less && m > r.target || !r.less && m < r.target {
+		switch m := median(ratio); {
+		case (!r.less || m <= r.target) && (r.less || m >= r.target):
+		case lowest <= r.target && r.target <= highest: // its turns lie further apart than it is from the target
+			verdict += "  noisy"
+		default:
 			verdict += "  missed"
 		}
 	}
@@ -129,7 +166,11 @@ func (r row) measure() error {
 			verdict += "  missed"
 		}
 	}
-	fmt.Printf("%-44s %14s %14s %7.2f  %s\n", r.name, figure(median(ours), r.unit), figure(median(floor), r.unit), median(ratio), verdict)
+	before := ""
+	if was, known := earlier[r.name]; known {
+		before = fmt.Sprintf("  was %.2f", was)
+	}
+	fmt.Printf("%-44s %14s %14s %7.2f  %-13s %s%s\n", r.name, figure(median(ours), r.unit), figure(median(floor), r.unit), median(ratio), fmt.Sprintf("%.2f to %.2f", lowest, highest), verdict, before)
 	return nil
 }
 

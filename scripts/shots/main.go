@@ -222,6 +222,16 @@ func portal(tab context.Context) error {
 		if err := chromedp.Do(tab, chromedp.WaitVisible(chromedp.CSS(one.sees)), chromedp.Sleep(2*time.Second)); err != nil {
 			return fmt.Errorf("%s: %w", one.name, err)
 		}
+		for n := 0; n < 40; n++ { // until the pictures are drawn
+			left, err := chromedp.Run(tab, chromedp.Evaluate[int](`[...document.querySelectorAll(".tile")].filter((t) => !t.querySelector("img")?.naturalWidth).length`))
+			if err != nil {
+				return err
+			}
+			if left == 0 {
+				break
+			}
+			time.Sleep(500 * time.Millisecond)
+		}
 		if strings.HasPrefix(one.name, "look-") && *look == "" {
 			continue // it leads to the next
 		}
