@@ -48,12 +48,15 @@ type PassNew struct {
 	Shows    bool          `json:"shows,omitempty"`
 	Asks     bool          `json:"asks,omitempty"`
 	Apart    bool          `json:"apart,omitempty"`
+	MailTo   string        `json:"mailTo,omitempty"` // to whom the link is mailed; "": to nobody
 }
 
 // PassMade is a new pass and its link.
 type PassMade struct {
-	Pass Pass   `json:"pass"`
-	Link string `json:"link"` // where no listener shows passes to others: from /pass/ on
+	Pass      Pass   `json:"pass"`
+	Link      string `json:"link"`                // where no listener shows passes to others: from /pass/ on
+	Mailed    string `json:"mailed,omitempty"`    // what the mail server said
+	MailError string `json:"mailError,omitempty"` // why the link was not mailed
 }
 
 // PassUse is what one address did with a pass.

@@ -135,6 +135,12 @@ func (db *DB) SetPassword(ctx context.Context, id int64, hash keep.Secret) error
 	return changed(db.to(ctx).ExecContext(ctx, "UPDATE account SET password_hash = ?, must_change = 0 WHERE id = ?", hash.Reveal(), id))
 }
 
+// RenewHash puts another hash of the same password in the place of one.
+func (db *DB) RenewHash(ctx context.Context, id int64, old, now keep.Secret) error {
+	defer db.holders.forget()
+	return changed(db.to(ctx).ExecContext(ctx, "UPDATE account SET password_hash = ? WHERE id = ? AND password_hash = ?", now.Reveal(), id, old.Reveal()))
+}
+
 // Furnished notes that an account's starter folders were made.
 func (db *DB) Furnished(ctx context.Context, id int64) error {
 	defer db.holders.forget()

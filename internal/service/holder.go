@@ -292,7 +292,13 @@ func (v portalVisit) AddPass(ctx context.Context, at portal.Site, ask api.PassNe
 			return api.PassMade{}, err
 		}
 	}
-	return api.PassMade{Pass: api.PassOf(p, a.Name, time.Now()), Link: origin + pass.Prefix + secret.Reveal() + "/"}, nil
+	made := api.PassMade{Pass: api.PassOf(p, a.Name, time.Now()), Link: origin + pass.Prefix + secret.Reveal() + "/"}
+	if ask.MailTo != "" {
+		if made.Mailed, err = v.door.office.MailPass(ctx, a.Name, ask.MailTo, made.Link, p); err != nil {
+			made.MailError = err.Error()
+		}
+	}
+	return made, nil
 }
 
 func (v portalVisit) EndPass(ctx context.Context, id string) error {

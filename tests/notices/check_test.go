@@ -92,7 +92,7 @@ func wait(t *testing.T, what string, so func() bool) {
 
 // partner makes an account whose uploads are checked, and one that sees the same folder without a check.
 func partner(k *testkit.Keep, options string) (key string) {
-	k.Account("partner", "-mount", "/in=files:in,check=scanner"+options, "-grant", "/=full")
+	k.Account("partner", "-mount", "/in=files:in,check=scanner"+options, "-mount", "/side=files:side", "-grant", "/=full")
 	k.Account("office", "-home", "files:in")
 	return k.Key("partner")
 }
@@ -145,6 +145,8 @@ func TestNobodyElseSeesAnUploadUntilItsCheckSaysYes(t *testing.T) {
 		out, err := k.SFTP("partner", key, lines...)
 		assert.Error(t, err, "%v: %s", lines, out)
 	}
+	out, err = k.SFTP("partner", key, "put "+key+".pub /side/k", "rename /side/k /in/unchecked")
+	assert.Error(t, err, out)
 	out, err = k.SFTP("partner", key, "mkdir /in/deep", "put "+key+".pub /in/deep/k", "rename /in/deep /in/other")
 	assert.Error(t, err, out)
 	_, err = put(t, k, "partner", "/in/plan.txt", " and more", "--append") // of its own, which is held: fine, and asked anew
@@ -161,8 +163,8 @@ func TestNobodyElseSeesAnUploadUntilItsCheckSaysYes(t *testing.T) {
 	var heldNow []api.Held
 	k.Must(&heldNow, "held", "list")
 	assert.Empty(t, heldNow)
-	got := e.waitFor(4, nil)
-	assert.ElementsMatch(t, []string{"/plan.txt", "/in/deep/k", "/in/deep/renamed.txt", "/in/plan.txt"}, distinct(got))
+	got := e.waitFor(5, nil)
+	assert.ElementsMatch(t, []string{"/plan.txt", "/side/k", "/in/deep/k", "/in/deep/renamed.txt", "/in/plan.txt"}, distinct(got))
 	var q []api.Quota
 	k.Must(&q, "quota", "list")
 	left, err := filepath.Glob(filepath.Join(k.Home("in"), ".urbankeep*"))

@@ -13,6 +13,8 @@ const mib = ref(0)
 const shows = ref(false)
 const asks = ref(true)
 const apart = ref(false)
+const mailTo = ref('')
+const mailed = ref('')
 const made = ref('')
 const copied = ref(false)
 const wrong = ref('')
@@ -24,17 +26,19 @@ async function make() {
   busy.value = true
   const drop = props.kind === 'drop'
   try {
-    const answer = await call<{ link: string }>('POST', '/passes', {
+    const answer = await call<{ link: string; mailed?: string; mailError?: string }>('POST', '/passes', {
       kind: props.kind,
       paths: props.paths,
       days: days.value,
       password: password.value,
       text: text.value,
       note: note.value,
+      ...(mailTo.value ? { mailTo: mailTo.value } : {}),
       maxUses: uses.value || 0,
       maxBytes: Math.round((mib.value || 0) * 1048576),
       ...(drop ? { shows: shows.value, asks: asks.value, apart: apart.value } : {}),
     })
+    mailed.value = answer.mailError ? `It was not mailed: ${answer.mailError}` : answer.mailed ? `It was ${answer.mailed}.` : ''
     made.value = answer.link.startsWith('/') ? location.origin + answer.link : answer.link
   } catch (error) {
     if (error instanceof Refusal && error.status === 401) emit('gone')
@@ -54,6 +58,7 @@ async function copy() {
     <template v-if="made">
       <p role="status">Whoever has this link needs no account. It is shown this once:</p>
       <pre tabindex="0" class="link">{{ made }}</pre>
+      <p v-if="mailed">{{ mailed }}</p>
       <p class="line"><button class="first" @click="copy">{{ copied ? 'Copied' : 'Copy it' }}</button><button @click="emit('done')">Done</button></p>
     </template>
     <form v-else @submit.prevent="make">
@@ -63,6 +68,7 @@ async function copy() {
       </div>
       <label>What whoever opens it reads<textarea v-model="text" name="pass-text" rows="2" maxlength="1000"></textarea></label>
       <div class="line">
+        <label>Mail it to, if you like<input v-model="mailTo" name="pass-mail" type="email" /></label>
         <label>A note, for your list<input v-model="note" name="pass-note" maxlength="200" /></label>
         <label>Uses; 0 is any number<input v-model.number="uses" name="pass-uses" type="number" min="0" step="1" /></label>
         <label>MiB in all; 0 is any<input v-model.number="mib" name="pass-mib" type="number" min="0" step="any" /></label>

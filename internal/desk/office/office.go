@@ -76,9 +76,10 @@ type Office struct {
 	Usual        keep.Limits // while none were set
 	Log          *slog.Logger
 
-	retiring sync.Mutex // one at a time
-	moving   moves
-	changing sync.Mutex // one change of an account at a time: each starts from the one before
+	retiring  sync.Mutex // one at a time
+	moving    moves
+	passMails passMails
+	changing  sync.Mutex // one change of an account at a time: each starts from the one before
 }
 
 // Actor is the operator who asks, and from where.

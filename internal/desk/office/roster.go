@@ -25,6 +25,9 @@ import (
 // line each in their cell.
 var rosterColumns = []string{"account", "state", "password", "must-change", "groups", "note", "mail", "mounts", "grants"}
 
+// hashColumn is one that is read only: password hashes that accounts bring from elsewhere.
+const hashColumn = "password-hash"
+
 func rosterHead() []string {
 	head := slices.Clone(rosterColumns)
 	for _, s := range keep.AllSettings {
@@ -227,7 +230,7 @@ func separator(text string) rune {
 }
 
 func checkHead(head []string) error {
-	known := rosterHead()
+	known := append(rosterHead(), hashColumn)
 	for i, name := range head {
 		head[i] = strings.ToLower(strings.TrimSpace(name))
 		if !slices.Contains(known, head[i]) {
@@ -287,6 +290,18 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 			line.Changes = append(line.Changes, fmt.Sprintf("%s: %s → %s", column, quoted(was[column]), quoted(is[column])))
 		}
 	}
+	if hash := keep.Secret(given[hashColumn]); hash != "" && before == nil {
+		if given["password"] == "generate" {
+			return line, nil, errors.New("password: either one is generated, or its hash is given")
+		}
+		if err := signin.CheckHash(hash); err != nil {
+			return line, nil, errors.New(inColumn(hashColumn, err))
+		}
+		a.PasswordHash = hash
+		line.Changes = append(line.Changes, "password: as it was elsewhere")
+	} else if hash != "" {
+		return line, nil, errors.New(hashColumn + ": the account is there already, with a password of its own: leave the cell empty")
+	}
 	if given["password"] == "generate" {
 		line.Password = signin.Generate().Reveal()
 		line.Changes = append(line.Changes, "password: generated")
@@ -317,7 +332,7 @@ func quoted(text string) string {
 func putCell(a *keep.Account, column, text string) (err error) {
 	lines := strings.FieldsFunc(text, func(r rune) bool { return r == '\n' || r == '\r' })
 	switch column {
-	case "account":
+	case "account", hashColumn:
 	case "state":
 		if text != "" {
 			a.State = keep.State(text)

@@ -93,7 +93,7 @@ func accountCommands() []*command.Command {
 			"RIGHT is one of list, download, upload, overwrite, rename, delete, mkdir, rmdir, touch, link. Exit status 1 when it may not.", explain),
 		clientCommand("account clone", "NAME NEW-NAME", "Make a new account like another, without its password and keys", "", accountClone),
 		clientCommand("account export", "", "Print all accounts as CSV, without any secret", "", accountExport),
-		clientCommand("account import", "FILE", "Add and change accounts by a CSV file, all or none; - is standard input",
+		clientCommand("account import", "[FILE]", "Add and change accounts by a CSV file, all or none; - is standard input",
 			"The first line names the columns, as account export prints them; commas, semicolons or tabs stand between cells. A column that is missing leaves things as they are.\nA password cell may say generate. No account is deleted.", accountImport),
 		clientCommand("rehearse", "ACCOUNT", "Sign in as an account and try what it may do",
 			"It works on scratch files, signs in with a credential of its own that works once, and is marked in the audit trail.\nExit status 1 when anything went otherwise than the rules say.", rehearseAccount),

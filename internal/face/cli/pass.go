@@ -37,6 +37,7 @@ func passAdd(flags *flag.FlagSet, f *common) run {
 	flags.BoolVar(&ask.Shows, "shows", false, "with -drop: whoever leaves files sees, and may fetch, what is there")
 	flags.BoolVar(&ask.Asks, "asks", false, "with -drop: ask for a name, an e-mail address and a message")
 	flags.BoolVar(&ask.Apart, "apart", false, "with -drop: a folder of its own for what each visitor leaves")
+	flags.StringVar(&ask.MailTo, "mail", "", "mail the link to this `address`")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		var err error
 		if ask.MaxBytes, err = keep.ParseSize("bytes", *most); err != nil {
@@ -64,6 +65,12 @@ func passAdd(flags *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, made)
 		}
 		fmt.Fprintf(env.Out, "pass %s of %s: %s, until %s (%s)\n  %s\n", made.Pass.ID, made.Pass.Account, given(&made.Pass), at(&made.Pass.Expires), zoneName(), made.Link)
+		if made.Mailed != "" {
+			fmt.Fprintln(env.Out, " ", made.Mailed)
+		}
+		if made.MailError != "" {
+			return fmt.Errorf("the pass is made, but its link was not mailed: %s", made.MailError)
+		}
 		if at, err := url.Parse(made.Link); err == nil && (at.Host == "" || at.Hostname() == "localhost") {
 			fmt.Fprintln(env.Err, "No web listener shows passes to other machines: listener add NAME web :443 -faces portal,passes opens one.")
 		}

@@ -46,8 +46,24 @@ func accountExport(_ *flag.FlagSet, _ *common) run {
 
 func accountImport(flags *flag.FlagSet, f *common) run {
 	dry := flags.Bool("dry-run", false, "print what would change, and change nothing")
+	system := flags.String("system", "", "take over the users of this `group` of the machine, with their passwords where they can be read")
+	files := flags.String("system-files", "/etc", "the `folder` in which passwd, group and shadow lie")
+	into := flags.String("group", "", "with -system: the `group` of the service that they come into")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		text, err := readInput(env, args[0])
+		if (len(args) == 1) == (*system != "") {
+			return command.Usagef("it takes a file, or -system and a group of the machine")
+		}
+		var text string
+		var err error
+		if *system != "" {
+			var left []string
+			text, left, err = systemRoster(*files, *system, *into)
+			for _, one := range left {
+				fmt.Fprintln(env.Err, "left out:", one)
+			}
+		} else {
+			text, err = readInput(env, args[0])
+		}
 		if err != nil {
 			return err
 		}

@@ -42,7 +42,7 @@ func (s *Server) addNotice(c *gin.Context) error {
 	}
 	n, err := s.Office.SetNotice(c.Request.Context(), actor(c), ask.Name, true, func(n *keep.Notice) error {
 		*n = ask
-		n.Account = ""
+		n.Account, n.Self = "", false
 		return nil
 	})
 	if err != nil {
@@ -72,7 +72,7 @@ func (s *Server) setNotice(c *gin.Context) error {
 		if err := strictly(ask, n); err != nil {
 			return err
 		}
-		n.Name, n.Account = name, ""
+		n.Name, n.Account, n.Self = name, "", false
 		return nil
 	})
 	if err != nil {
@@ -134,7 +134,7 @@ func (s *Server) dryRunNew(c *gin.Context) error {
 	if err := body(c, &n); err != nil {
 		return err
 	}
-	n.Account = ""
+	n.Account, n.Self = "", false
 	if err := s.Office.CheckNotice(c.Request.Context(), &n); err != nil {
 		return err
 	}

@@ -52,7 +52,13 @@ func (s *Server) addPass(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.PassMade{Pass: api.PassOf(p, ask.Account, time.Now()), Link: origin + "/pass/" + secret.Reveal() + "/"})
+	made := api.PassMade{Pass: api.PassOf(p, ask.Account, time.Now()), Link: origin + "/pass/" + secret.Reveal() + "/"}
+	if ask.MailTo != "" {
+		if made.Mailed, err = s.Office.MailPass(ctx, ask.Account, ask.MailTo, made.Link, p); err != nil {
+			made.MailError = err.Error()
+		}
+	}
+	c.JSON(http.StatusCreated, made)
 	return nil
 }
 

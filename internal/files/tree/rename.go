@@ -61,6 +61,8 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 		return t.moveHeld(&src, &dst, replace)
 	case dst.held != "":
 		return errHeld
+	case src.m != dst.m && t.checkAt(dst.path) != nil:
+		return keep.Refuse(keep.AcrossMounts, "files come into that folder by an upload only, so that they are checked: copy it there")
 	case alone && t.holds != nil && t.holds.Below(src.spot()):
 		return errHeldIn
 	}

@@ -161,10 +161,11 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	if err := a.second(ctx, v, t, holder.Account, started); err != nil {
 		return nil, err
 	}
+	account := a.renewHash(ctx, holder.Account, password)
 	if t.proved != nil {
-		return a.admitBy(ctx, v, t, holder.Account, started, t.proved.fingerprint, t.proved.how+" and password", true)
+		return a.admitBy(ctx, v, t, account, started, t.proved.fingerprint, t.proved.how+" and password", true)
 	}
-	return a.admitBy(ctx, v, t, holder.Account, started, "", "password", true)
+	return a.admitBy(ctx, v, t, account, started, "", "password", true)
 }
 
 // mail is what an anonymous guest gave in place of a password; RFC 1635, section 3.3,

@@ -163,6 +163,10 @@ func (h *Hasher) Matches(ctx context.Context, hash, password keep.Secret) (bool,
 	if hash != "" && h.knows(digest) {
 		return true, nil
 	}
+	if brought(hash) {
+		ok, err := h.matchesBrought(ctx, hash, password)
+		return ok && err == nil, err
+	}
 	var version int
 	var memory, passes uint32
 	var threads uint8

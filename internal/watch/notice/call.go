@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -67,6 +68,18 @@ func (c *caller) of(r *keep.Receiver) *http.Client {
 	return made.http
 }
 
+// forget ends the connections to receivers that there are no more.
+func (c *caller) forget(but []keep.Receiver) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for name, one := range c.clients {
+		if !slices.ContainsFunc(but, func(r keep.Receiver) bool { return r.Name == name }) {
+			one.http.CloseIdleConnections()
+			delete(c.clients, name)
+		}
+	}
+}
+
 func (c *caller) make(r *keep.Receiver) *http.Client {
 	private := r.Private
 	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
@@ -89,7 +102,7 @@ var errPrivate = errors.New("it is in this machine's or a private network, where
 
 // mayReach says why an address must not be called.
 func (c *caller) mayReach(at netip.AddrPort, private bool) error {
-	ip := at.Addr()
+	ip := inside(at.Addr())
 	switch {
 	case ip.IsMulticast() || ip == netip.AddrFrom4([4]byte{255, 255, 255, 255}):
 		return errors.New("that is no address of one machine")
@@ -101,8 +114,24 @@ func (c *caller) mayReach(at netip.AddrPort, private bool) error {
 	return nil
 }
 
-// shared is the address space of RFC 6598.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
+// shared is the address space of RFC 6598; nat64 and sixToFour are IPv6 addresses that hold one of IPv4 (RFC 6052, RFC 3056).
+var (
+	shared    = netip.MustParsePrefix("100.64.0.0/10")
+	nat64     = netip.MustParsePrefix("64:ff9b::/96")
+	sixToFour = netip.MustParsePrefix("2002::/16")
+)
+
+// inside is the IPv4 address that an IPv6 address holds, else the address itself.
+func inside(ip netip.Addr) netip.Addr {
+	raw := ip.As16()
+	switch {
+	case nat64.Contains(ip):
+		return netip.AddrFrom4([4]byte(raw[12:]))
+	case sixToFour.Contains(ip):
+		return netip.AddrFrom4([4]byte(raw[2:6]))
+	}
+	return ip
+}
 
 // call tells a receiver one thing by a web call.
 func (l *line) call(ctx context.Context, it *item) (string, error) {

@@ -229,6 +229,23 @@ func hand(ctx context.Context, server keep.MailServer, messages []*mail.Msg) err
 	return ctx.Err()
 }
 
+// Letter is a mail about one thing.
+type Letter struct {
+	Title, Says string
+	Facts       [][2]string
+}
+
+// Write mails a letter to one address.
+func (t *Teller) Write(ctx context.Context, server keep.MailServer, to string, l Letter) (string, error) {
+	made := letter{Service: "Urban Keep", Title: l.Title, Items: []letterItem{{Says: l.Says, Facts: l.Facts}}}
+	if t.Name != nil {
+		if name := t.Name(); name != "" {
+			made.Service = name
+		}
+	}
+	return new(post).send(ctx, server, []string{to}, made)
+}
+
 // TryMail hands in a mail that says no more than that it works.
 func (t *Teller) TryMail(ctx context.Context, server keep.MailServer, to string) (string, error) {
 	service := ""

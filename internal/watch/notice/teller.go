@@ -121,10 +121,11 @@ func (t *Teller) Arrange(ctx context.Context) error {
 		if running.state.Tries >= awayAfter && t.Away != nil { // it is another one now, or none
 			t.Away(name, "")
 		}
-		if err := running.save(context.WithoutCancel(ctx)); err != nil {
-			return err
+		if err := running.save(context.WithoutCancel(ctx)); err != nil { // then it is told again what it was told last
+			t.Log.Error("how far a receiver of notices has come was not saved", "receiver", name, "cause", err)
 		}
 	}
+	t.caller.forget(receivers)
 	for name, l := range wanted {
 		if l.seen, err = t.db.ReceiverCursor(ctx, name); err != nil {
 			return err
@@ -167,6 +168,7 @@ func (t *Teller) Close() error {
 		l.end()
 		errs = append(errs, l.save(context.Background()))
 	}
+	t.caller.forget(nil)
 	return errors.Join(errs...)
 }
 
