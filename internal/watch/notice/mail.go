@@ -248,14 +248,5 @@ func (t *Teller) Write(ctx context.Context, server keep.MailServer, to string, l
 
 // TryMail hands in a mail that says no more than that it works.
 func (t *Teller) TryMail(ctx context.Context, server keep.MailServer, to string) (string, error) {
-	service := ""
-	if t.Name != nil {
-		service = t.Name()
-	}
-	made := letter{Service: service, Title: "a test of the mail server", Sample: true,
-		Items: []letterItem{{When: time.Now().UTC().Format("2006-01-02 15:04:05 UTC"), Says: "Mail from this service arrives here."}}}
-	if made.Service == "" {
-		made.Service = "Urban Keep"
-	}
-	return new(post).send(ctx, server, []string{to}, made)
+	return t.Write(ctx, server, to, Letter{Title: "a test of the mail server", Says: "Mail from this service arrives here."})
 }
