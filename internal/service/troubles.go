@@ -24,6 +24,8 @@ const (
 	endsSoon = 7 * 24 * time.Hour
 	// troublePace is how often the service looks for troubles.
 	troublePace = 5 * time.Second
+	// callPace is how often stores elsewhere are called for that.
+	callPace = time.Minute
 	// slowPace is how often all accounts, keys and certificates are looked at; checkupPace how often the whole check-up is made.
 	slowPace, checkupPace = 10 * time.Minute, 24 * time.Hour
 )
@@ -45,8 +47,9 @@ type facts struct {
 
 // troubles finds out what is wrong, and records when it begins and when it is over.
 type troubles struct {
-	s    *Service
-	wake chan struct{}
+	s      *Service
+	wake   chan struct{}
+	called time.Time // when stores elsewhere were called; of the goroutine that looks
 
 	mu    sync.Mutex
 	away  map[string]string // receivers of notices, and why
@@ -184,12 +187,22 @@ func (t *troubles) find(ctx context.Context, known map[trouble]records.OpenTroub
 		return nil, err
 	}
 	disks := map[string]string{"data folder": s.dir}
+	call := time.Since(t.called) > callPace || time.Since(t.called) < 0
 	for _, one := range stores {
+		if !one.Local() && !call { // what was found when it was called stays
+			if was, away := known[trouble{keep.StoreAway, one.Name}]; away {
+				found[trouble{keep.StoreAway, one.Name}] = facts{says: was.Says}
+			}
+			continue
+		}
 		if err := s.Stores.Check(one); err != nil {
 			found[trouble{keep.StoreAway, one.Name}] = facts{says: causeOf(err).Error()}
 		} else if one.Local() {
 			disks[one.Name] = one.Folder
 		}
+	}
+	if call {
+		t.called = time.Now()
 	}
 	for of, folder := range disks {
 		for _, f := range checkup.Space("store", of, folder) {

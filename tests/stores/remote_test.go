@@ -56,8 +56,10 @@ func TestAnotherServerThatGoesLosesNothingThatWasAcknowledged(t *testing.T) {
 	// Renames while the server goes: each file is under one of its names, and under the new one if that was said.
 	for round := range 3 {
 		name, moved := fmt.Sprint("/r", round), fmt.Sprint("/moved", round)
-		out, err = k.Curl("ann", "ftps", name, "-T", file)
-		require.NoError(t, err, out)
+		require.Eventually(t, func() bool { // whoever found it away a moment ago does not call it at once
+			_, err = k.Curl("ann", "ftps", name, "-T", file)
+			return err == nil
+		}, testkit.Patience, 500*time.Millisecond, "waited for the store to come back")
 		gone := make(chan struct{})
 		go func() {
 			time.Sleep(time.Duration(round*40) * time.Millisecond)
