@@ -134,7 +134,10 @@ func (w *Window) String() string {
 
 // like reports whether a name fits a pattern, in any case of its letters: "*" is
 // any run of characters, "?" is one. It allocates nothing.
-func like(pattern, name string) bool {
+func like(pattern, name string) bool { return fits(pattern, name, true) }
+
+// fits is like, with any case of the letters or only with theirs.
+func fits(pattern, name string, anyCase bool) bool {
 	star, again := -1, 0
 	p, n := 0, 0
 	for n < len(name) {
@@ -144,7 +147,7 @@ func like(pattern, name string) bool {
 		case p < len(pattern) && pr == '*':
 			star, again = p, n
 			p += pw
-		case p < len(pattern) && (pr == '?' || pr == nr || unicode.ToLower(pr) == unicode.ToLower(nr)):
+		case p < len(pattern) && (pr == '?' || pr == nr || anyCase && unicode.ToLower(pr) == unicode.ToLower(nr)):
 			p, n = p+pw, n+nw
 		case star >= 0:
 			_, w := utf8.DecodeRuneInString(name[again:])

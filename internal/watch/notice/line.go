@@ -27,7 +27,7 @@ const (
 	fewTold, floodPace = 200, 5 * time.Second
 	// While much happens, telling leaves the processors to it: it rests after each call, for at most rest, as long as what it
 	// tells is younger than fresh; else for a tenth of that, up to stale.
-	rest, fresh, stale = 10 * time.Millisecond, 10 * time.Second, time.Minute
+	rest, fresh, stale = 20 * time.Millisecond, 10 * time.Second, time.Minute
 	// manyMails in a minute is as many as one receiver gets: then one mail tells of all that has come together.
 	manyMails = 10
 )
@@ -232,12 +232,12 @@ func (l *line) run(ctx context.Context) {
 				return
 			}
 		}
-		began := time.Now()
+		began, happened := time.Now(), some[0].r.At // which deliver takes out of the queue
 		if !l.deliver(ctx, some) {
 			return
 		}
 		if l.t.busy() {
-			l.breathe(time.Since(began), time.Since(some[0].r.At))
+			l.breathe(time.Since(began), time.Since(happened))
 		}
 	}
 }
@@ -246,9 +246,9 @@ func (l *line) run(ctx context.Context) {
 func (l *line) breathe(took, old time.Duration) {
 	switch {
 	case old < fresh:
-		time.Sleep(min(50*took, rest))
+		time.Sleep(min(100*took, rest))
 	case old < stale:
-		time.Sleep(min(10*took, rest/10))
+		time.Sleep(min(10*took, rest/20))
 	}
 }
 
