@@ -39,6 +39,7 @@ type Account struct {
 	Note        string        `json:"note"`
 	Mail        string        `json:"mail"`
 	State       keep.State    `json:"state"`
+	Source      string        `json:"source"` // that vouches for it
 	HasPassword bool          `json:"hasPassword"`
 	MustChange  bool          `json:"mustChange"` // its password, at the next sign-in
 	SignInBy    keep.Proofs   `json:"signInBy"`   // in force
@@ -108,6 +109,7 @@ type AccountNew struct {
 	Name       string                     `json:"name"`
 	Note       string                     `json:"note,omitempty"`
 	Mail       string                     `json:"mail,omitempty"`
+	Source     string                     `json:"source,omitempty"` // that vouches for it; own where it is not given
 	Password   string                     `json:"password,omitempty"`
 	Generate   bool                       `json:"generate,omitempty"` // make a password and give it back once
 	MustChange bool                       `json:"mustChange,omitempty"`
@@ -123,6 +125,7 @@ type AccountNew struct {
 type AccountChange struct {
 	Note       *string                    `json:"note,omitempty"`
 	Mail       *string                    `json:"mail,omitempty"`
+	Source     *string                    `json:"source,omitempty"` // given anew, it forgets whom that vouched for before
 	Password   *string                    `json:"password,omitempty"`
 	Generate   bool                       `json:"generate,omitempty"`
 	MustChange *bool                      `json:"mustChange,omitempty"`

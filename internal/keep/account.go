@@ -25,6 +25,8 @@ type Account struct {
 	Note         string
 	Mail         string // where its holder can have themselves told
 	State        State
+	Source       string // that vouches for it; "": the service's own records
+	SourceID     string // what that calls it, for ever; "": it is not known yet
 	PasswordHash Secret // argon2id in PHC form; empty: no password
 	MustChange   bool   // its password, at the next sign-in, before anything else
 	Groups       []string

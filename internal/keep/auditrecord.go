@@ -54,6 +54,11 @@ const (
 	ReceiverSet     Action = "receiver-set"
 	ReceiverRemove  Action = "receiver-remove"
 	MailSet         Action = "mail-set"
+	SourceAdd       Action = "source-add"
+	SourceSet       Action = "source-set"
+	SourceRemove    Action = "source-remove"
+	SourceCheck     Action = "source-check" // an operator tries it
+	RoutesSet       Action = "routes-set"
 	LockBreak       Action = "lock-break" // of a WebDAV client
 	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator
 	ListenerAdd     Action = "listener-add"

@@ -9,7 +9,7 @@ import (
 
 // Step is one thing that decides whether an account may do something.
 type Step struct {
-	Name string `json:"step"` // gate, lockout, account, networks, protocols, sign-in, sessions, right, quota
+	Name string `json:"step"` // gate, lockout, account, source, networks, protocols, sign-in, sessions, right, quota
 	OK   bool   `json:"ok"`
 	Say  string `json:"say"`
 }
@@ -23,8 +23,9 @@ type Question struct {
 	From  string // IP address, "" when it does not matter
 	Pass  *Pass  // with which it is asked for; nil: with what the account itself shows
 
-	Keys      int // that the account has
-	Sessions  int // it has now
+	Route     Route // that its name fits
+	Keys      int   // that the account has
+	Sessions  int   // it has now
 	Gate      Rules
 	Listeners []Listener
 	LockedOut string // why it is, "" when it is not
@@ -55,6 +56,13 @@ func Explain(e *Effective, q Question) []Step {
 		closed = Step{"account", false, fault.Say}
 	}
 	steps = append(steps, closed)
+	if e.Source != "" || len(q.Route.Sources) > 0 && !slices.Equal(q.Route.Sources, everybody.Sources) {
+		from := Step{"source", true, fmt.Sprintf("it comes from %s, which the route %s asks", e.From(), q.Route.Pattern)}
+		if why := q.Route.Asks(e.Account); why != nil {
+			from.OK, from.Say = false, why.Say
+		}
+		steps = append(steps, from)
+	}
 	if len(e.Allow)+len(e.Deny) > 0 {
 		steps = append(steps, networkStep(e, q.From))
 	}

@@ -94,13 +94,20 @@ func (a *Effective) Means(keys int) string {
 	if a.Anonymous() {
 		return "open to all"
 	}
-	return a.SignInBy.Means(a.PasswordHash != "", keys)
+	means := a.SignInBy.Means(a.HasPassword(), keys)
+	if a.Source != "" {
+		means += "; " + a.Source + " vouches for it"
+	}
+	return means
 }
 
 // CanSignIn reports whether the account has what it must show.
 func (a *Effective) CanSignIn(keys int) bool {
-	return a.Anonymous() || a.SignInBy.Enough(a.PasswordHash != "", keys)
+	return a.Anonymous() || a.SignInBy.Enough(a.HasPassword(), keys)
 }
+
+// HasPassword reports whether there is one for the account, here or with its source.
+func (a *Account) HasPassword() bool { return a.PasswordHash != "" || a.Source != "" }
 
 // SecondFactor says whether the portal asks for a one-time code besides what proves an account.
 type SecondFactor string

@@ -54,6 +54,7 @@ const (
 	NoDataConnection Reason = "no-data-connection"  // the data connection never came
 	CutOff           Reason = "cut-off"             // the service ended, or the power, while it was under way
 	StoreAway        Reason = "store-away"          // the disk of a store is not where it should be
+	SourceAway       Reason = "source-away"         // who says whether somebody is who they say can't be asked
 	Stopping         Reason = "stopping"            // the service is stopping
 	EndedByOperator  Reason = "ended-by-operator"   // an operator ended the session
 	AccountChanged   Reason = "account-changed"     // the account was suspended, deleted or narrowed

@@ -21,6 +21,8 @@ type accountRow struct {
 	Note         string                  `db:"note"`
 	Mail         string                  `db:"mail"`
 	State        keep.State              `db:"state"`
+	Source       string                  `db:"source"`
+	SourceID     string                  `db:"source_id"`
 	PasswordHash string                  `db:"password_hash"`
 	MustChange   bool                    `db:"must_change"`
 	Furnished    bool                    `db:"furnished"`
@@ -55,13 +57,13 @@ func (d *document[T]) Scan(from any) error {
 }
 
 func (r accountRow) account() *keep.Account {
-	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, Mail: r.Mail, State: r.State, PasswordHash: keep.Secret(r.PasswordHash), MustChange: r.MustChange,
+	return &keep.Account{ID: r.ID, Name: r.Name, Note: r.Note, Mail: r.Mail, State: r.State, Source: r.Source, SourceID: r.SourceID, PasswordHash: keep.Secret(r.PasswordHash), MustChange: r.MustChange,
 		Furnished: r.Furnished, Groups: r.Groups.it, Settings: r.Settings.it, Mounts: r.Mounts.it, Grants: r.Grants.it,
 		Created: fromMicros(r.Created), Changed: fromMicros(r.Changed), LastSignIn: fromMicros(r.LastSignIn)}
 }
 
 func rowOf(a *keep.Account) accountRow {
-	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, Mail: a.Mail, State: a.State, PasswordHash: a.PasswordHash.Reveal(), MustChange: a.MustChange,
+	return accountRow{ID: a.ID, Name: a.Name, Note: a.Note, Mail: a.Mail, State: a.State, Source: a.Source, SourceID: a.SourceID, PasswordHash: a.PasswordHash.Reveal(), MustChange: a.MustChange,
 		Furnished: a.Furnished, Groups: document[[]string]{a.Groups}, Settings: document[keep.Settings]{a.Settings}, Mounts: document[[]keep.Mount]{a.Mounts}, Grants: document[[]keep.Grant]{a.Grants},
 		Created: micros(a.Created), Changed: micros(a.Changed), LastSignIn: micros(a.LastSignIn)}
 }
@@ -104,8 +106,8 @@ func (db *DB) WriteAccounts(ctx context.Context, add, save []*keep.Account) erro
 	defer db.holders.forget()
 	return taken(db.change(ctx, func(tx *sqlx.Tx) error {
 		for _, a := range add {
-			result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, mail, state, password_hash, must_change, furnished, groups, settings, mounts, grants, created, changed)
-				VALUES (:name, :note, :mail, :state, :password_hash, :must_change, :furnished, :groups, :settings, :mounts, :grants, :created, :changed)`, rowOf(a))
+			result, err := tx.NamedExecContext(ctx, `INSERT INTO account (name, note, mail, state, source, source_id, password_hash, must_change, furnished, groups, settings, mounts, grants, created, changed)
+				VALUES (:name, :note, :mail, :state, :source, :source_id, :password_hash, :must_change, :furnished, :groups, :settings, :mounts, :grants, :created, :changed)`, rowOf(a))
 			if err != nil {
 				return err
 			}
@@ -114,7 +116,7 @@ func (db *DB) WriteAccounts(ctx context.Context, add, save []*keep.Account) erro
 			}
 		}
 		for _, a := range save {
-			err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, mail = :mail, state = :state, password_hash = :password_hash, must_change = :must_change,
+			err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, mail = :mail, state = :state, source = :source, source_id = :source_id, password_hash = :password_hash, must_change = :must_change,
 				groups = :groups, settings = :settings, mounts = :mounts, grants = :grants, changed = :changed WHERE id = :id`, rowOf(a)))
 			if err != nil {
 				return err

@@ -29,6 +29,7 @@ import (
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/protocol/dav"
 	"urbankeep/internal/protocol/wire"
 	"urbankeep/internal/records"
@@ -95,6 +96,7 @@ type Service struct {
 	ledger      *quota.Ledger
 	collector   *collector.Sender
 	teller      *notice.Teller
+	book        *book.Book
 	troubles    *troubles
 	holds       *holds
 	metrics     *metrics.Metrics
@@ -195,6 +197,10 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.crowd = s.newCrowd(guard)
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Repeats: s.repeats, Log: o.Log, Delay: o.FailureDelay,
 		Sessions: s.Traffic.Own}
+	s.book = &book.Book{DB: s.DB, Log: o.Log}
+	if err := s.book.Arrange(ctx); err != nil {
+		return err
+	}
 	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
@@ -204,6 +210,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.door = &door{holds: s.holds, begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	s.door.office = s.Office
+	s.Office.Book, accounts.Book, accounts.Settle = s.book, s.book, s.Office.Settle
 	if err := s.openTeller(ctx, o.Pause); err != nil {
 		return err
 	}
@@ -500,6 +507,9 @@ func (s *Service) close() error {
 	if s.repeats != nil {
 		s.repeats.Close()
 		s.keepGuard()
+	}
+	if s.book != nil {
+		s.book.Close()
 	}
 	if s.Trail != nil {
 		s.Trail.Close()

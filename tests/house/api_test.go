@@ -416,6 +416,21 @@ func (d dataOnly) Read(p []byte) (int, error) {
 }
 
 func notices(c *testkit.Caller) {
+	c.Call("POST", "/sources", `{"name": "city", "kind": "directory", "servers": ["ldaps://127.0.0.1:1"], "base": "dc=example", "bindAs": "cn=x,dc=example", "secret": "abc"}`, 201, nil)
+	c.Call("POST", "/sources", `{"name": "city", "kind": "directory", "servers": ["ldaps://127.0.0.1:1"], "base": "dc=example"}`, 422, nil)
+	c.Call("POST", "/sources", `{"name": "other", "kind": "directory", "servers": ["ldaps://127.0.0.1:1"], "base": "dc=example", "table": [{"theirs": "a", "ours": "nobody"}]}`, 422, nil)
+	c.Call("PATCH", "/sources/city", `{"away": "recent"}`, 200, nil)
+	c.Call("PATCH", "/sources/city", `{"servers": ["ldaps://127.0.0.2:1"]}`, 422, nil) // its secret was for another
+	c.Call("PATCH", "/sources/city", `{"name": "town"}`, 422, nil)
+	c.Call("PATCH", "/sources/nobody", `{"off": true}`, 404, nil)
+	c.Call("GET", "/sources", nil, 200, nil)
+	c.Call("POST", "/sources/city/check", `{"account": "ann", "password": "abc"}`, 200, nil)
+	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*@example.org", "sources": ["city", "own"]}]}`, 200, nil)
+	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*", "sources": ["nobody"]}]}`, 422, nil)
+	c.Call("GET", "/routes", nil, 200, nil)
+	c.Call("DELETE", "/sources/city", nil, 409, nil)
+	c.Call("PUT", "/routes", `{"routes": []}`, 200, nil)
+	c.Call("DELETE", "/sources/city", nil, 204, nil)
 	c.Call("POST", "/receivers", `{"name": "office", "kind": "web", "url": "https://192.0.2.1/x", "headers": [{"name": "X-Key", "value": "secret"}]}`, 201, nil)
 	c.Call("POST", "/receivers", `{"name": "office", "kind": "mail", "to": ["ann@example.org"]}`, 422, nil)
 	c.Call("PATCH", "/receivers/office", `{"timeout": 1}`, 200, nil)

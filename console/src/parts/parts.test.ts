@@ -11,7 +11,7 @@ import { changed } from './settings'
 import { grantRow, grantText, mountRow, mountText } from './tree'
 
 const account = (more: Partial<Account>): Account => ({
-  name: 'crew', note: '', state: 'active', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, mail: '', mustChange: false, plain: false, groups: [], settings: {}, mounts: [], grants: [], inForce: { mounts: [], grants: [] }, sessions: 0, created: '', changed: '', ...more,
+  name: 'crew', note: '', state: 'active', source: 'own', signInBy: 'either', means: 'nothing yet', canSignIn: false, hasPassword: false, keys: 0, mail: '', mustChange: false, plain: false, groups: [], settings: {}, mounts: [], grants: [], inForce: { mounts: [], grants: [] }, sessions: 0, created: '', changed: '', ...more,
 })
 
 describe('an account in one line', () => {

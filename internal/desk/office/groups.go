@@ -139,6 +139,15 @@ func (o *Office) DeleteGroup(ctx context.Context, who Actor, name string) error 
 	if in := members[g.Name]; len(in) > 0 {
 		return keep.Refuse(keep.InUse, "the group "+g.Name+" is in use by "+listed(in, "account")+": take them out first (account set NAME -ungroup "+g.Name+")")
 	}
+	sources, err := o.DB.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sources {
+		if slices.Contains(s.Groups, g.Name) || slices.ContainsFunc(s.Table, func(row keep.GroupRow) bool { return row.Ours == g.Name }) {
+			return keep.Refuse(keep.InUse, "the source "+s.Name+" puts accounts into the group "+g.Name+": change that first (source set "+s.Name+" -table … -group …)")
+		}
+	}
 	return o.changed(ctx, who, keep.GroupDelete, groups, g.Name, groupFacts(g), nil, func(ctx context.Context) error { return o.DB.DeleteGroup(ctx, g.ID) })
 }
 

@@ -29,10 +29,14 @@ const (
 	durability = "durability"
 	limits     = "limits"
 	identity   = "service"
+	routesOf   = "routes"
 )
 
 // Kinds are the kinds of things that the history has changes of.
-var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, limits, identity}
+var Kinds = []string{accounts, groups, listeners, stores, grounds, gate, retention, collectors, durability, limits, identity, routesOf}
+
+// ownersKinds are those that only owners change.
+var ownersKinds = []string{grounds, collectors, routesOf}
 
 // changed saves a change, keeps it in the history, and records it: all of that or nothing.
 // Before and after are what they are in JSON; nil is nothing. When they are the same, nothing is done.
@@ -96,6 +100,9 @@ func (o *Office) Undo(ctx context.Context, who Actor, id int64) (records.Change,
 	}
 	if c.UndoneBy != 0 {
 		return c, keep.Refuse(keep.AlreadyThere, fmt.Sprintf("the change %d was taken back by the change %d: undo that one to have it again", id, c.UndoneBy))
+	}
+	if slices.Contains(ownersKinds, c.What) && who.Role != keep.Owner {
+		return c, keep.Refuse(keep.NoRight, "only an owner changes that, and takes such a change back")
 	}
 	way := o.wayOf(c.What)
 	now, err := way.now(ctx, c.Name)

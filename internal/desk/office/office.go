@@ -19,6 +19,7 @@ import (
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 	"urbankeep/internal/watch/collector"
@@ -71,6 +72,7 @@ type Office struct {
 	Seal         *audit.Seal
 	Collector    *collector.Sender
 	Teller       *notice.Teller
+	Book         *book.Book
 	Stores       *kinds.Stores
 	Dir          string      // the data folder, in which no store may lie
 	Usual        keep.Limits // while none were set
@@ -126,6 +128,8 @@ type facts struct {
 	Note       string         `json:"note,omitempty"`
 	Mail       string         `json:"mail,omitempty"`
 	State      keep.State     `json:"state,omitempty"`
+	Source     string         `json:"source,omitempty"`
+	SourceID   string         `json:"sourceId,omitempty"`
 	Password   string         `json:"password,omitempty"` // "set" or "changed", never more
 	MustChange bool           `json:"mustChange,omitempty"`
 	Groups     []string       `json:"groups,omitempty"`
@@ -136,7 +140,7 @@ type facts struct {
 
 func factsOf(a *keep.Account) *facts {
 	settings := a.Settings
-	f := &facts{Note: a.Note, Mail: a.Mail, State: a.State, MustChange: a.MustChange, Groups: a.Groups, Settings: &settings, Mounts: a.Mounts, Grants: a.Grants}
+	f := &facts{Note: a.Note, Mail: a.Mail, State: a.State, Source: a.Source, SourceID: a.SourceID, MustChange: a.MustChange, Groups: a.Groups, Settings: &settings, Mounts: a.Mounts, Grants: a.Grants}
 	if a.PasswordHash != "" {
 		f.Password = "set"
 	}
@@ -169,6 +173,7 @@ func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]k
 	if q.Gate, err = o.Gate(ctx); err != nil {
 		return nil, err
 	}
+	q.Route = o.Book.RouteOf(e.Name)
 	if q.From != "" && o.Guard.Locked(e.Name, q.From) {
 		q.LockedOut = "after failed sign-ins, the account is locked out for " + q.From + ": lockout list shows until when"
 	}
@@ -245,6 +250,16 @@ func (o *Office) check(ctx context.Context, a *keep.Account) (*keep.Effective, e
 		}
 		a.Groups[i] = g.Name
 	}
+	if a.Source != "" {
+		s, err := o.Source(ctx, a.Source)
+		if err != nil {
+			return nil, &keep.FieldError{Field: "source", Say: "no source is named " + a.Source + ": source list shows the ones there are"}
+		}
+		if a.Source = s.Name; a.Anonymous() {
+			return nil, &keep.FieldError{Field: "source", Say: "everybody may use the account anonymous: nobody vouches for it"}
+		}
+		a.PasswordHash, a.MustChange = "", false
+	}
 	if err := o.checkStores(ctx, a.Mounts); err != nil {
 		return nil, err
 	}
@@ -281,6 +296,9 @@ func (o *Office) checkStores(ctx context.Context, mounts []keep.Mount) error {
 func (o *Office) setPassword(ctx context.Context, a *keep.Account, password keep.Secret) (err error) {
 	if password == "" {
 		return nil
+	}
+	if a.Source != "" {
+		return &keep.FieldError{Field: "password", Say: "the password of the account is not kept here: " + a.Source + " has it (source own keeps one here)"}
 	}
 	if a.Anonymous() {
 		return &keep.FieldError{Field: "password", Say: "everybody may use the account anonymous: it has no password"}

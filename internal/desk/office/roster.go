@@ -23,7 +23,7 @@ import (
 
 // rosterColumns are those besides one for each setting. Mounts and grants are a
 // line each in their cell.
-var rosterColumns = []string{"account", "state", "password", "must-change", "groups", "note", "mail", "mounts", "grants"}
+var rosterColumns = []string{"account", "state", "source", "password", "must-change", "groups", "note", "mail", "mounts", "grants"}
 
 // hashColumn is one that is read only: password hashes that accounts bring from elsewhere.
 const hashColumn = "password-hash"
@@ -46,7 +46,7 @@ func cells(a *keep.Account) map[string]string {
 	for _, g := range a.Grants {
 		grants = append(grants, g.Text())
 	}
-	row := map[string]string{"account": a.Name, "state": string(a.State), "must-change": map[bool]string{true: "yes", false: "no"}[a.MustChange],
+	row := map[string]string{"account": a.Name, "state": string(a.State), "source": a.From(), "must-change": map[bool]string{true: "yes", false: "no"}[a.MustChange],
 		"groups": strings.Join(a.Groups, ","), "note": a.Note, "mail": a.Mail, "mounts": strings.Join(mounts, "\n"), "grants": strings.Join(grants, "\n")}
 	if a.PasswordHash != "" {
 		row["password"] = "set"
@@ -336,6 +336,13 @@ func putCell(a *keep.Account, column, text string) (err error) {
 	case "state":
 		if text != "" {
 			a.State = keep.State(text)
+		}
+	case "source":
+		if text == keep.OwnSource {
+			text = ""
+		}
+		if text != a.Source {
+			a.Source, a.SourceID = text, ""
 		}
 	case "password":
 		if text != "" && text != "set" && text != "generate" {

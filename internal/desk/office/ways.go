@@ -40,6 +40,10 @@ func (o *Office) wayOf(what string) way {
 			return err
 		}), nil},
 		identity: {alone(o.Identity), putter(o.SetIdentity), nil},
+		routesOf: {alone(func(ctx context.Context) (routesFacts, error) { r, err := o.Routes(ctx); return routesFacts{r}, err }), putter(func(ctx context.Context, who Actor, f routesFacts) error {
+			_, err := o.SetRoutes(ctx, who, func([]keep.Route) ([]keep.Route, error) { return f.Routes, nil })
+			return err
+		}), nil},
 	}[what]
 }
 
@@ -71,6 +75,7 @@ func (o *Office) accountNow(ctx context.Context, name string) (any, error) {
 
 func (f *facts) into(a *keep.Account) {
 	a.Note, a.Mail, a.State, a.MustChange, a.Groups, a.Mounts, a.Grants = f.Note, f.Mail, f.State, f.MustChange, f.Groups, f.Mounts, f.Grants
+	a.Source, a.SourceID = f.Source, f.SourceID
 	a.Settings = keep.Settings{}
 	if f.Settings != nil {
 		a.Settings = *f.Settings

@@ -18,7 +18,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), groupCommands(), storeCommands(), gateCommands(), limitCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), collectorCommands(), reportCommands(), operatorCommands(), historyCommands(), checkupCommands(), handoverCommands(), passCommands(), lockCommands(), noticeCommands(), receiverCommands(), backupCommands(), setupCommands())
+	return slices.Concat(accountCommands(), groupCommands(), storeCommands(), gateCommands(), limitCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), collectorCommands(), reportCommands(), operatorCommands(), historyCommands(), checkupCommands(), handoverCommands(), passCommands(), lockCommands(), sourceCommands(), noticeCommands(), receiverCommands(), backupCommands(), setupCommands())
 }
 
 // run is the body of a client command: it has its client already.
@@ -199,7 +199,7 @@ func accountAdd(flags *flag.FlagSet, f *common) run {
 	tree, password, settings, card := declareTree(flags), declarePassword(flags), declareSettings(flags), declareCard(flags)
 	keyFile := flags.String("key", "", "`file` with SSH public keys to give it")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
-		ask := api.AccountNew{Name: args[0], Note: *card.note, Mail: *card.mail, MustChange: *card.mustChange, Groups: card.groups, Settings: settings, Generate: *password.generate}
+		ask := api.AccountNew{Name: args[0], Note: *card.note, Mail: *card.mail, Source: *card.source, MustChange: *card.mustChange, Groups: card.groups, Settings: settings, Generate: *password.generate}
 		if *tree.rights == "" && *tree.home != "" && len(card.groups) == 0 && !tree.grantsRoot() {
 			*tree.rights = "full"
 		}
@@ -269,6 +269,8 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 				ask.Mail = card.mail
 			case "must-change":
 				ask.MustChange = card.mustChange
+			case "source":
+				ask.Source = card.source
 			}
 		})
 		text, err := password.read(env, args[0])
@@ -394,7 +396,7 @@ func accountShow(flags *flag.FlagSet, f *common) run {
 			signsIn += ", must change its password"
 		}
 		table(env.Out, "ACCOUNT|"+a.Name, [][]string{
-			{"state", string(a.State)}, {"note", dash(a.Note)}, {"mail", dash(a.Mail)}, {"groups", dash(strings.Join(a.Groups, ", "))}, {"signs in by", signsIn},
+			{"state", string(a.State)}, {"comes from", a.Source}, {"note", dash(a.Note)}, {"mail", dash(a.Mail)}, {"groups", dash(strings.Join(a.Groups, ", "))}, {"signs in by", signsIn},
 			{"live sessions", liveSessions(a)}, {"last sign-in", at(a.LastSignIn)}, {"created", at(&a.Created)}, {"changed", at(&a.Changed)}})
 		showInForce(env, a.InForce, *all)
 		return nil

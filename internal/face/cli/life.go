@@ -51,13 +51,14 @@ func declareSettings(flags *flag.FlagSet) map[string]json.RawMessage {
 
 // cardFlags are what an account's card says besides.
 type cardFlags struct {
-	note, mail *string
-	mustChange *bool
-	groups     command.List
+	note, mail, source *string
+	mustChange         *bool
+	groups             command.List
 }
 
 func declareCard(flags *flag.FlagSet) *cardFlags {
 	c := &cardFlags{note: flags.String("note", "", "a `note` for operators"), mail: flags.String("mail", "", "e-mail `address` of who uses it, for operators"),
+		source:     flags.String("source", "", "the `source` that vouches for it, which has its password then; own keeps that here"),
 		mustChange: flags.Bool("must-change", false, "it must change its password at the next sign-in, over SFTP, before anything else")}
 	flags.Var(&c.groups, "group", "put it into this `group`, after those it is in; may be given several times")
 	return c

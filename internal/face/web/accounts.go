@@ -51,7 +51,7 @@ func (s *Server) show(c *gin.Context, e *keep.Effective) (api.Account, error) {
 	if err != nil {
 		return api.Account{}, err
 	}
-	shown := api.Account{Name: e.Name, Note: e.Note, Mail: e.Mail, State: e.State, HasPassword: e.PasswordHash != "", MustChange: e.MustChange, SignInBy: e.SignInBy,
+	shown := api.Account{Name: e.Name, Note: e.Note, Mail: e.Mail, State: e.State, Source: e.From(), HasPassword: e.PasswordHash != "", MustChange: e.MustChange, SignInBy: e.SignInBy,
 		Means: e.Means(len(keys)), CanSignIn: e.CanSignIn(len(keys)), Keys: len(keys), Plain: e.Encryption == keep.EncryptionOptional,
 		Groups: list(e.Groups), Settings: e.Settings, Mounts: list(e.Account.Mounts), Grants: list(e.Account.Grants),
 		InForce: api.InForce{Mounts: []api.Mount{}, Grants: []api.Grant{}}, Sessions: len(s.Traffic.SessionsOf(e.Name)), Created: e.Created, Changed: e.Changed, LastSignIn: api.Known(e.LastSignIn)}
@@ -102,7 +102,7 @@ func (s *Server) addAccount(c *gin.Context) error {
 		return err
 	}
 	password, shownOnce := wanted(ask.Password, ask.Generate)
-	a := &keep.Account{Name: ask.Name, Note: ask.Note, Mail: ask.Mail, MustChange: ask.MustChange, Groups: ask.Groups, Mounts: ask.Mounts, Grants: ask.Grants}
+	a := &keep.Account{Name: ask.Name, Note: ask.Note, Mail: ask.Mail, Source: ownAs(ask.Source), MustChange: ask.MustChange, Groups: ask.Groups, Mounts: ask.Mounts, Grants: ask.Grants}
 	if err := a.Settings.PutAll(ask.Settings); err != nil {
 		return err
 	}
@@ -205,6 +205,9 @@ func (s *Server) setAccount(c *gin.Context) error {
 	a, err := s.Office.SetAccount(c.Request.Context(), actor(c), c.Param("name"), password, func(a *keep.Account) error {
 		put(&a.Note, ask.Note)
 		put(&a.Mail, ask.Mail)
+		if ask.Source != nil {
+			a.Source, a.SourceID = ownAs(*ask.Source), ""
+		}
 		put(&a.MustChange, ask.MustChange)
 		put(&a.Groups, ask.Groups)
 		put(&a.Mounts, ask.Mounts)
@@ -215,6 +218,14 @@ func (s *Server) setAccount(c *gin.Context) error {
 		return err
 	}
 	return s.replyMade(c, http.StatusOK, a, shownOnce, strengthOf(given, c.Param("name")))
+}
+
+// ownAs is the name of a source as an account has it.
+func ownAs(source string) string {
+	if source == keep.OwnSource {
+		return ""
+	}
+	return source
 }
 
 // put sets a field where the request names it.

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source"
+	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 )
@@ -33,9 +35,13 @@ type Accounts struct {
 	Log      *slog.Logger
 	Delay    time.Duration // of a failure, where that is not as the limits say; 0: it is
 	Repeats  *Repeats
+	Book     *book.Book // of the other sources; nil: there are none
+	// Settle makes or changes the account of who a source vouches for; account is nil where there is none.
+	Settle func(ctx context.Context, v Visitor, s keep.Source, name string, account *keep.Effective, p *source.Person) (*keep.Effective, error)
 
 	rehearsals rehearsals
 	ceremonies ceremonies
+	challenges challenges
 }
 
 // errDenied is all that a client learns of a failed sign-in.
@@ -108,7 +114,11 @@ type Attempt struct {
 }
 
 // proved is a key that a client has shown to hold.
-type proved struct{ fingerprint, how string }
+type proved struct {
+	fingerprint, how string
+	source           *book.Source   // that knows the key of who has no account yet; nil: there is one
+	person           *source.Person // whose it is
+}
 
 // Password proves an account by its password. The error is always the same
 // [keep.Fault]; the trail has the reason.
@@ -123,6 +133,15 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	}
 	if err == nil && holder.Account.Anonymous() && v.Protocol.IsFTP() {
 		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
+	}
+	if err == nil || errors.Is(err, records.ErrNotFound) {
+		route, why := a.askElsewhere(name, holder.Account)
+		if why != nil {
+			return nil, a.fail(ctx, v, name, started, why.Reason, why.Say, nil)
+		}
+		if route != nil {
+			return a.byOthers(ctx, v, t, name, holder.Account, route, password, started)
+		}
 	}
 	var hash keep.Secret
 	useless := ""
@@ -252,11 +271,12 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 	}
 	r := v.record(name, keep.SignIn)
 	r.Duration, r.Outcome, r.Reason, r.Detail = time.Since(started), keep.Refused, reason, detail
-	if reason == keep.Failure {
+	unable := reason == keep.Failure || reason == keep.SourceAway // it was not found out
+	if unable {
 		r.Outcome = keep.Failed
 	}
 	a.Repeats.Refused(r)
-	if reason != keep.Failure {
+	if !unable {
 		a.count(v, name)
 	}
 	select {

@@ -104,7 +104,15 @@ func (a *Accounts) Prove(ctx context.Context, v Visitor, name string, password k
 	if a.Guard.Locked(name, v.Address) {
 		return a.fail(ctx, v, name, started, keep.LockedOutNow, lockedOut, nil)
 	}
-	ok, err := a.Hasher.Matches(known(ctx), holder.Account.PasswordHash, password)
+	var ok bool
+	if holder.Account.Source != "" && a.Book != nil {
+		ok, err = a.proveElsewhere(ctx, v, holder.Account, password)
+		if err != nil {
+			return err
+		}
+	} else {
+		ok, err = a.Hasher.Matches(known(ctx), holder.Account.PasswordHash, password)
+	}
 	switch {
 	case err != nil:
 		return a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", err)
@@ -120,6 +128,9 @@ func (a *Accounts) SetPassword(ctx context.Context, v Visitor, name string, want
 	holder, err := a.DB.Holder(ctx, name)
 	if err != nil {
 		return err
+	}
+	if holder.Account.Source != "" {
+		return &keep.FieldError{Field: "next", Say: "the password is not kept here: change it where you have it from (" + holder.Account.Source + ")"}
 	}
 	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
 		return err

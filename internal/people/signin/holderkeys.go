@@ -94,5 +94,9 @@ func (a *Accounts) ByPasskey(ctx context.Context, v Visitor, t *Attempt, at Site
 	if err != nil {
 		return nil, err
 	}
-	return a.admitBy(ctx, v, t, account, started, "", "with the passkey "+key.Label, false)
+	settled, reason, why := a.still(ctx, v, account)
+	if why != "" {
+		return nil, a.fail(ctx, v, account.Name, started, reason, "the passkey is right, but "+why, nil)
+	}
+	return a.admitBy(ctx, v, t, settled, started, "", "with the passkey "+key.Label, false)
 }

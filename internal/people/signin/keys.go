@@ -3,6 +3,7 @@ package signin
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/pubkey"
+	"urbankeep/internal/people/source"
 	"urbankeep/internal/records"
 )
 
@@ -52,6 +54,17 @@ func (a *Accounts) KeyProved(ctx context.Context, v Visitor, t *Attempt, name st
 	if why != "" {
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "the key "+ssh.FingerprintSHA256(plain(key))+" was refused: "+why, nil)
 	}
+	if account == nil {
+		settled, err := a.Settle(ctx, v, p.source.Source, keep.SignInName(name), nil, p.person)
+		if err != nil {
+			return nil, a.fail(ctx, v, name, started, keep.SourceAway, "the account can't be as "+p.source.Name+" says: "+err.Error(), err)
+		}
+		account = settled
+	}
+	account, reason, why := a.still(ctx, v, account)
+	if why != "" {
+		return nil, a.fail(ctx, v, name, started, reason, "the key "+p.fingerprint+" is right, but "+why, nil)
+	}
 	if account.SignInBy == keep.ByBoth {
 		t.name, t.proved = name, &p
 		return nil, ErrPasswordToo
@@ -78,6 +91,9 @@ func (a *Accounts) Abandon(v Visitor, t *Attempt) {
 // match finds the account and what of it a key opens; or says why it opens nothing.
 func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.PublicKey) (*keep.Effective, proved, string) {
 	holder, err := a.DB.Holder(ctx, name)
+	if errors.Is(err, records.ErrNotFound) && !a.Guard.Locked(name, v.Address) {
+		return a.matchElsewhere(ctx, v, name, nil, key)
+	}
 	if err != nil {
 		return nil, proved{}, "no such account"
 	}
@@ -97,8 +113,11 @@ func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.Pu
 	if at < 0 && isCertificate {
 		return nil, proved{}, "a certificate of the authority " + ssh.FingerprintSHA256(sought) + ", which is not one the account trusts"
 	}
+	if at < 0 && holder.Account.Source != "" {
+		return a.matchElsewhere(ctx, v, name, holder.Account, key)
+	}
 	if at < 0 {
-		return nil, proved{}, "not one of the account's"
+		return nil, proved{}, notIts
 	}
 	k := &holder.Keys[at]
 	if why := k.Usable(time.Now(), v.Address); why != "" {
@@ -111,7 +130,53 @@ func (a *Accounts) match(ctx context.Context, v Visitor, name string, key ssh.Pu
 		}
 		how = fmt.Sprintf("certificate %q, serial %d, for the key %s", certificate.KeyId, certificate.Serial, ssh.FingerprintSHA256(certificate.Key))
 	}
-	return holder.Account, proved{k.Fingerprint, how}, ""
+	return holder.Account, proved{fingerprint: k.Fingerprint, how: how}, ""
+}
+
+// notIts is why most keys are refused.
+const notIts = "not one of the account's"
+
+// matchElsewhere looks for a key among those that a source knows somebody by; account is nil where there is none yet.
+func (a *Accounts) matchElsewhere(ctx context.Context, v Visitor, name string, account *keep.Effective, key ssh.PublicKey) (*keep.Effective, proved, string) {
+	name = keep.SignInName(name)
+	route, why := a.askElsewhere(name, account)
+	if _, isCertificate := key.(*ssh.Certificate); route == nil || why != nil || isCertificate || account == nil && keep.CheckName("name", name) != nil {
+		return nil, proved{}, map[bool]string{true: "no such account", false: notIts}[account == nil]
+	}
+	for _, of := range route.Sources {
+		s := a.Book.Source(of)
+		if s == nil || s.KeyAttribute == "" || account == nil && !s.Makes || account != nil && account.Source != of {
+			continue
+		}
+		p, err := s.Look(ctx, name)
+		if err != nil {
+			why := s.Name + ": " + err.Error()
+			if errors.Is(err, source.ErrNobody) && account == nil {
+				continue
+			}
+			return nil, proved{}, why
+		}
+		for _, text := range p.Keys {
+			readings, err := pubkey.Read(text)
+			for _, r := range readings {
+				if err != nil || r.Err != nil || r.Key.Authority || !bytes.Equal(r.Key.Blob, key.Marshal()) {
+					continue
+				}
+				if why := r.Key.Usable(time.Now(), v.Address); why != "" {
+					return nil, proved{}, why
+				}
+				found := proved{fingerprint: r.Key.Fingerprint, how: "key, of " + s.Name}
+				if account == nil {
+					found.source, found.person = s, p
+				}
+				return account, found, ""
+			}
+		}
+		if account == nil {
+			return nil, proved{}, "none of those that " + s.Name + " knows"
+		}
+	}
+	return nil, proved{}, map[bool]string{true: "no such account", false: notIts}[account == nil]
 }
 
 // The critical options of user certificates, as the PROTOCOL.certkeys file of the

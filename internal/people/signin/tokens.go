@@ -71,7 +71,11 @@ func (a *Accounts) ByToken(ctx context.Context, v Visitor, t *Attempt, secret ke
 	if err != nil {
 		return nil, token, a.fail(ctx, v, name, started, keep.Failure, "the account could not be checked", err)
 	}
-	account, err := a.admitBy(ctx, v, t, holder.Account, started, "", "with the token "+token.Label, true)
+	settled, reason, why := a.still(ctx, v, holder.Account)
+	if why != "" {
+		return nil, token, a.fail(ctx, v, name, started, reason, "the token "+token.Label+" is right, but "+why, nil)
+	}
+	account, err := a.admitBy(ctx, v, t, settled, started, "", "with the token "+token.Label, true)
 	if err != nil {
 		return nil, token, err
 	}

@@ -1,0 +1,315 @@
+package signin
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source"
+	"urbankeep/internal/people/source/book"
+	"urbankeep/internal/records"
+)
+
+// askElsewhere says by which route others than the service's own records are asked for a name; why refuses an account that
+// its route does not ask for. Both are nil where the own records say it all.
+func (a *Accounts) askElsewhere(name string, account *keep.Effective) (route *keep.Route, why *keep.Fault) {
+	if a.Book == nil {
+		return nil, nil
+	}
+	r := a.Book.RouteOf(name)
+	if account != nil {
+		if why := r.Asks(account.Account); why != nil {
+			return nil, why
+		}
+		if account.Source == "" {
+			return nil, nil
+		}
+	} else if slices.Equal(r.Sources, []string{keep.OwnSource}) {
+		return nil, nil
+	}
+	return &r, nil
+}
+
+// byOthers proves an account by a password that its source knows; account is nil where there is none of the name, and one
+// may be made.
+func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name string, account *keep.Effective, route *keep.Route, password keep.Secret, started time.Time) (*keep.Effective, error) {
+	fail := func(reason keep.Reason, detail string, cause error) (*keep.Effective, error) {
+		return nil, a.fail(ctx, v, name, started, reason, detail, cause)
+	}
+	asked := slices.DeleteFunc(slices.Clone(route.Sources), func(s string) bool { return s == keep.OwnSource })
+	switch {
+	case a.Guard.Locked(name, v.Address):
+		return fail(keep.LockedOutNow, lockedOut, nil)
+	case account == nil:
+		if err := keep.CheckName("name", name); err != nil {
+			return fail(keep.BadCredentials, "no such account", err)
+		}
+	case account.SignInBy == keep.ByBoth && t.proved == nil:
+		return fail(keep.BadCredentials, "the account signs in with a key and a password, and no key was proved before", nil)
+	case !account.SignInBy.TakesPassword(t.proved != nil):
+		return fail(keep.BadCredentials, "the account signs in with a key only", nil)
+	default:
+		asked = []string{account.Source}
+	}
+	for _, of := range asked {
+		s := a.Book.Source(of)
+		if s == nil {
+			return fail(keep.SourceAway, "the source "+of+" is off", nil)
+		}
+		p, challenged, err := a.askOne(ctx, v, t, s, name, password)
+		var asks *source.Challenge
+		var away *source.Away
+		switch {
+		case errors.Is(err, source.ErrNobody) && account == nil:
+			continue
+		case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
+			return fail(keep.BadCredentials, err.Error()+", says "+of, nil)
+		case errors.As(err, &asks):
+			return nil, a.ask(v, name, keep.Refuse(keep.CodeNeeded, cmp.Or(asks.Say, "the source asks for more")))
+		case errors.As(err, &away):
+			if since, ok := a.meanwhile(ctx, s, account, &password); ok {
+				a.Log.Warn("a source is away, and who signed in before is let in without it", "source", of, "account", name, "cause", err)
+				return a.admitElsewhere(ctx, v, t, account, started, "password, that "+of+" said was right "+ago(since)+"; it is away now", true)
+			}
+			return fail(keep.SourceAway, of+": "+err.Error(), err)
+		case err != nil:
+			return fail(keep.Failure, of+": "+err.Error(), err)
+		case p.Closed != "":
+			return fail(keep.Suspended, of+" says: "+p.Closed, nil)
+		}
+		if account == nil && !s.Makes {
+			return fail(keep.BadCredentials, "no such account, though "+of+" knows the name and the password: it makes none", nil)
+		}
+		settled, err := a.Settle(ctx, v, s.Source, name, account, p)
+		if err != nil {
+			return fail(keep.SourceAway, "the account can't be as "+of+" says: "+err.Error(), err)
+		}
+		a.noteVouched(ctx, s, settled, &password)
+		return a.admitElsewhere(ctx, v, t, settled, started, "password, says "+of, challenged)
+	}
+	return fail(keep.BadCredentials, "no such account: "+strings.Join(asked, " and ")+" know nobody of that name", nil)
+}
+
+// admitElsewhere lets in who a source vouched for, once a second factor is there too.
+func (a *Accounts) admitElsewhere(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, how string, challenged bool) (*keep.Effective, error) {
+	if !challenged {
+		if err := a.second(ctx, v, t, account, started); err != nil {
+			return nil, err
+		}
+	}
+	if t.proved != nil {
+		return a.admitBy(ctx, v, t, account, started, t.proved.fingerprint, t.proved.how+" and "+how, false)
+	}
+	return a.admitBy(ctx, v, t, account, started, "", how, false)
+}
+
+// ask records what somebody is asked for, and says it.
+func (a *Accounts) ask(v Visitor, name string, why *keep.Fault) error {
+	r := v.record(name, keep.SignIn)
+	r.Outcome, r.Reason, r.Detail = keep.Refused, why.Reason, why.Say
+	a.Repeats.Refused(r)
+	return why
+}
+
+// askOne asks one source; where it has asked for more, with the answer to that.
+func (a *Accounts) askOne(ctx context.Context, v Visitor, t *Attempt, s *book.Source, name string, password keep.Secret) (p *source.Person, challenged bool, err error) {
+	q := source.Question{Name: name, Password: password, From: v.Address}
+	mine := challengeKey{s.Name, strings.ToLower(name), v.Address, sha256.Sum256([]byte(password.Reveal()))}
+	if t.Code != "" {
+		if state, ok := a.challenges.take(mine); ok {
+			q.State, q.Password, challenged = state, keep.Secret(t.Code), true
+		}
+	}
+	p, err = s.Ask(ctx, q)
+	var asks *source.Challenge
+	if errors.As(err, &asks) {
+		a.challenges.keep(mine, asks.State)
+	}
+	return p, challenged, err
+}
+
+// ago says when something was.
+func ago(at time.Time) string { return time.Since(at).Round(time.Second).String() + " ago" }
+
+// meanwhile reports whether somebody may be let in though their source is away: because it let them in a short while ago,
+// with the same password where there is one.
+func (a *Accounts) meanwhile(ctx context.Context, s *book.Source, account *keep.Effective, password *keep.Secret) (since time.Time, ok bool) {
+	if s.Source.Away != keep.AwayRecent || account == nil {
+		return since, false
+	}
+	last, err := a.DB.LastVouched(ctx, account.ID)
+	if err != nil || last.Source != s.Name {
+		return since, false
+	}
+	if since = last.Seen; password != nil {
+		since = last.At
+		if matches, err := a.Hasher.Matches(ctx, last.Hash, *password); !matches || err != nil {
+			return since, false
+		}
+	}
+	age := time.Since(since)
+	return since, age > -time.Minute && age < s.Recent.Duration() // what lies in the future was written under a wrong clock
+}
+
+// vouchedPace is how often it is written down that a source let somebody in.
+const vouchedPace = time.Minute
+
+// noteVouched keeps with what a source let somebody in, for the time when it is away; password is nil where there was none.
+func (a *Accounts) noteVouched(ctx context.Context, s *book.Source, account *keep.Effective, password *keep.Secret) {
+	if s.Source.Away != keep.AwayRecent {
+		return
+	}
+	now := time.Now()
+	last, err := a.DB.LastVouched(ctx, account.ID)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		a.Log.Error("who a source vouched for last can't be read", "account", account.Name, "cause", err)
+		return
+	}
+	if last.Source != s.Name {
+		last = records.Vouched{Source: s.Name}
+	}
+	fresh := now.Sub(last.Seen) < vouchedPace && !now.Before(last.Seen)
+	last.Seen = now
+	if password != nil {
+		same, err := a.Hasher.Matches(ctx, last.Hash, *password)
+		if err == nil && (!same || last.Hash == "") {
+			fresh = false
+			last.Hash, err = a.Hasher.Hash(ctx, *password)
+		}
+		if err != nil {
+			return
+		}
+		fresh = fresh && now.Sub(last.At) < vouchedPace
+		last.At = now
+	}
+	if fresh {
+		return
+	}
+	if err := a.DB.SaveVouched(ctx, account.ID, last); err != nil {
+		a.Log.Error("who a source vouched for is not kept", "account", account.Name, "cause", err)
+	}
+}
+
+// still asks the source of an account whose holder has proved themselves without it whether they may sign in; "" when they
+// may, else the reason for the trail. What the source says of the account counts from now on.
+func (a *Accounts) still(ctx context.Context, v Visitor, account *keep.Effective) (*keep.Effective, keep.Reason, string) {
+	if a.Book == nil {
+		return account, keep.NoReason, ""
+	}
+	if why := a.Book.RouteOf(account.Name).Asks(account.Account); why != nil {
+		return nil, why.Reason, why.Say
+	}
+	if account.Source == "" {
+		return account, keep.NoReason, ""
+	}
+	s := a.Book.Source(account.Source)
+	if s == nil {
+		return nil, keep.SourceAway, "the source " + account.Source + " is off"
+	}
+	p, err := s.Look(ctx, account.Name)
+	var away *source.Away
+	switch {
+	case errors.Is(err, errors.ErrUnsupported):
+		return account, keep.NoReason, ""
+	case errors.Is(err, source.ErrNobody):
+		return nil, keep.Suspended, s.Name + " knows nobody of that name any more"
+	case errors.As(err, &away):
+		if _, ok := a.meanwhile(ctx, s, account, nil); ok {
+			return account, keep.NoReason, ""
+		}
+		return nil, keep.SourceAway, s.Name + ": " + err.Error()
+	case err != nil:
+		return nil, keep.Failure, s.Name + ": " + err.Error()
+	case p.Closed != "":
+		return nil, keep.Suspended, s.Name + " says: " + p.Closed
+	}
+	settled, err := a.Settle(ctx, v, s.Source, account.Name, account, p)
+	if err != nil {
+		return nil, keep.SourceAway, "the account can't be as " + s.Name + " says: " + err.Error()
+	}
+	a.noteVouched(ctx, s, settled, nil)
+	return settled, keep.NoReason, ""
+}
+
+// proveElsewhere has who comes from a source show the password once more.
+func (a *Accounts) proveElsewhere(ctx context.Context, v Visitor, account *keep.Effective, password keep.Secret) (right bool, err error) {
+	s := a.Book.Source(account.Source)
+	if s == nil {
+		return false, keep.Refuse(keep.SourceAway, "who vouches for the account is off now: ask the administrator")
+	}
+	p, err := s.Ask(ctx, source.Question{Name: account.Name, Password: password, From: v.Address})
+	var asks *source.Challenge
+	switch {
+	case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
+		return false, nil
+	case errors.As(err, &asks): // it asks only who has shown the right one
+		return true, nil
+	case err != nil:
+		return false, &keep.Fault{Reason: keep.SourceAway, Say: "who vouches for the account can't be asked now: try again later", Cause: err}
+	}
+	return p.Closed == "" && SameAs(account.Account, p) == nil, nil
+}
+
+// errOther says that a name belongs to somebody else now.
+func errOther(of string) error {
+	return fmt.Errorf("%s has somebody else of that name now than the account was made for: account set NAME -source %s hands it over", of, of)
+}
+
+// SameAs reports an error where a source calls somebody otherwise than the account that was made for them.
+func SameAs(account *keep.Account, p *source.Person) error {
+	if account.SourceID != "" && account.SourceID != p.ID {
+		return errOther(account.Source)
+	}
+	return nil
+}
+
+const (
+	// challengeFor is how long a source's question may be answered, maxChallenges how many are open.
+	challengeFor  = 2 * time.Minute
+	maxChallenges = 1000
+)
+
+// challenges are questions of sources that wait for an answer: from the same address, with the same password.
+type challenges struct {
+	mu   sync.Mutex
+	open map[challengeKey]challenge
+}
+
+type challengeKey struct {
+	source, name, address string
+	password              [sha256.Size]byte
+}
+
+type challenge struct {
+	state []byte
+	until time.Time
+}
+
+func (c *challenges) keep(key challengeKey, state []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for k, one := range c.open {
+		if time.Now().After(one.until) {
+			delete(c.open, k)
+		}
+	}
+	if len(c.open) >= maxChallenges || c.open == nil {
+		c.open = map[challengeKey]challenge{}
+	}
+	c.open[key] = challenge{state, time.Now().Add(challengeFor)}
+}
+
+func (c *challenges) take(key challengeKey) ([]byte, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	one, ok := c.open[key]
+	delete(c.open, key)
+	return one.state, ok && time.Now().Before(one.until)
+}

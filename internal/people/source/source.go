@@ -1,0 +1,61 @@
+package source
+
+import (
+	"context"
+	"errors"
+
+	"urbankeep/internal/keep"
+)
+
+// Person is who a source knows.
+type Person struct {
+	ID     string   // what the source calls it, for ever, also under another name
+	Mail   string   // "": it says none
+	Groups []string // of the source
+	Keys   []string // SSH public keys, a line each
+	Closed string   // why it may not sign in; "": it may
+}
+
+// Question is what a source is asked.
+type Question struct {
+	Name     string
+	Password keep.Secret
+	From     string // IP address of who signs in
+	State    []byte // of a [Challenge] that Password answers; nil: of none
+}
+
+var (
+	// ErrNobody says that the source knows nobody of that name.
+	ErrNobody = errors.New("it knows nobody of that name")
+	// ErrWrong says that the password is not right.
+	ErrWrong = errors.New("wrong password")
+)
+
+// Away says that the source could not be asked.
+type Away struct{ Cause error }
+
+func (a *Away) Error() string { return "it can't be asked: " + a.Cause.Error() }
+
+// Unwrap gives the cause.
+func (a *Away) Unwrap() error { return a.Cause }
+
+// Challenge is a question of the source: its answer comes as a password, with State.
+type Challenge struct {
+	Say   string
+	State []byte
+}
+
+func (c *Challenge) Error() string { return "it asks: " + c.Say }
+
+// Asker asks a source of one kind. All of it may be called at the same time.
+type Asker interface {
+	// Ask proves somebody by a password: [ErrNobody], [ErrWrong], a [*Challenge] or an [*Away] when it does not.
+	Ask(ctx context.Context, q Question) (*Person, error)
+	// Look finds somebody without a proof; an error that wraps [errors.ErrUnsupported] where the kind can't.
+	Look(ctx context.Context, name string) (*Person, error)
+	// Check tries the source step by step, and stops where it can't go on. Without a name nobody is looked for, without a
+	// password nobody is proved.
+	Check(ctx context.Context, q Question) ([]keep.Step, *Person)
+	// Close ends its connections.
+	Close()
+}

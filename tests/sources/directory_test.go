@@ -1,0 +1,234 @@
+package sources
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urbankeep/internal/keep"
+	"urbankeep/tests/testkit"
+	"urbankeep/tests/testkit/counterpart"
+)
+
+// house is a service whose guests come from a directory.
+type house struct {
+	*testkit.Keep
+	t    *testing.T
+	city *counterpart.Slapd
+}
+
+const password = "a gauge in the harbour"
+
+// ldif is who the directory knows.
+func ldif() string {
+	return counterpart.Person("ann", password) + counterpart.Person("ben", password) + counterpart.Person("eve", password) + counterpart.Person("locked", password, "nsAccountLock: TRUE") +
+		counterpart.Person("gone", password, "shadowExpire: 19000") + counterpart.Person("weird*", password) +
+		counterpart.Group("harbour", "ann") + counterpart.Group("surveyors", "cn=harbour,"+counterpart.Groups, "ben", "locked", "gone")
+}
+
+func start(t *testing.T) *house {
+	h := &house{testkit.Start(t), t, counterpart.StartSlapd(t, ldif())}
+	h.Must(nil, "group", "add", "crews", "-home", "files:{account}", "-rights", "full")
+	h.Must(nil, "group", "add", "harbour")
+	h.add("city", h.city.TLS, "-table", "surveyors=crews", "-table", "cn=harbour,"+counterpart.Groups+"=harbour", "-nested", "-makes")
+	h.Must(nil, "route", "add", "*", "city", "own")
+	return h
+}
+
+// add makes a source of the directory.
+func (h *house) add(name, server string, more ...string) {
+	args := append([]string{"source", "add", name, server, "-bind-as", h.city.LookUp, "-base", counterpart.People, "-group-base", counterpart.Groups, "-trust", h.city.Trust}, more...)
+	_, said, status := h.CLIWith(counterpart.LookUpPassword+"\n", args...)
+	require.Zero(h.t, status, said)
+}
+
+// ftps signs in, and says what came of it.
+func (h *house) ftps(account, with string) error {
+	out, err := testkit.Run(h.t, "", "curl", "-sS", "-k", "--max-time", "30", "--ssl-reqd", "-u", account+":"+with, "ftp://"+h.Address("ftp")+"/")
+	if err != nil {
+		return fmt.Errorf("%w: %s", err, out+h.last(account).Detail)
+	}
+	return nil
+}
+
+// last is the newest record of a sign-in of an account.
+func (h *house) last(account string) keep.AuditRecord {
+	var found []keep.AuditRecord
+	require.Eventually(h.t, func() bool {
+		h.Must(&found, "audit", "-action", "sign-in", "-account", account)
+		return len(found) > 0
+	}, testkit.Patience, 10*time.Millisecond)
+	return found[0]
+}
+
+func TestPeopleOfADirectorySignIn(t *testing.T) {
+	h := start(t)
+	require.NoError(t, h.ftps("ann", password))
+	var ann struct {
+		Source, Mail string
+		Groups       []string
+		HasPassword  bool
+	}
+	h.Must(&ann, "account", "show", "ann")
+	assert.Equal(t, "city", ann.Source)
+	assert.Equal(t, "ann@port-selwyn.example", ann.Mail)
+	assert.Equal(t, []string{"crews", "harbour"}, ann.Groups, "one of a group in a group, in the order of the table")
+	assert.False(t, ann.HasPassword)
+	var made []keep.AuditRecord
+	h.Must(&made, "audit", "-action", "account-add")
+	assert.Equal(t, "source city", made[0].Operator)
+
+	// Everything else is refused, and the trail says why.
+	for _, c := range []struct{ who, with, why string }{
+		{"ann", "wrong", "wrong password, says city"}, {"ann", "", "wrong password, says city"}, {"locked", password, "it is disabled"}, {"gone", password, "its time is over"},
+		{"nobody", password, "know nobody of that name"}, {"eve", password, "a home is always explicit"},
+		{"*", password, "no such account"}, {"a*", password, "no such account"}, {"ann)(uid=*", password, "no such account"},
+	} {
+		require.Error(t, h.ftps(c.who, c.with), "%q with %q", c.who, c.with)
+		assert.Contains(t, h.last(c.who).Detail, c.why, "%q with %q", c.who, c.with)
+	}
+	_, said, status := h.CLI("account", "show", "eve")
+	assert.Equal(t, 1, status, said)
+
+	// What the directory says now counts now.
+	h.city.Modify("dn: cn=harbour," + counterpart.Groups + "\nchangetype: modify\nreplace: member\nmember: uid=eve," + counterpart.People)
+	require.Error(t, h.ftps("ann", password), "no group gives a folder")
+	h.city.Modify("dn: cn=surveyors," + counterpart.Groups + "\nchangetype: modify\nadd: member\nmember: uid=ann," + counterpart.People)
+	require.NoError(t, h.ftps("ann", password))
+	h.Must(&ann, "account", "show", "ann")
+	assert.Equal(t, []string{"crews"}, ann.Groups)
+
+	// Who is somebody else under the same name does not get the account.
+	h.city.Modify("dn: uid=ann," + counterpart.People + "\nchangetype: delete")
+	require.Error(t, h.ftps("ann", password))
+	h.city.Modify(strings.Replace(counterpart.Person("ann", password), "\n", "\nchangetype: add\n", 1) + "\ndn: cn=surveyors," + counterpart.Groups + "\nchangetype: modify\nreplace: member\nmember: uid=ann," + counterpart.People)
+	require.Error(t, h.ftps("ann", password))
+	assert.Contains(t, h.last("ann").Detail, "somebody else of that name")
+	h.Must(nil, "account", "set", "ann", "-source", "city")
+	require.NoError(t, h.ftps("ann", password))
+}
+
+func TestANameIsOfOneSource(t *testing.T) {
+	h := start(t)
+	h.Account("ben")
+	out, said, status := h.CLIWith("a ledger of our own\n", "account", "set", "ben", "-password")
+	require.Zero(t, status, out+said)
+	require.Error(t, h.ftps("ben", password), "the directory's password does not open an account of our own")
+	require.NoError(t, h.ftps("ben", "a ledger of our own"))
+
+	h.Must(nil, "account", "set", "ben", "-source", "city")
+	require.NoError(t, h.ftps("ben", password))
+	require.Error(t, h.ftps("ben", "a ledger of our own"))
+	_, said, status = h.CLIWith("another of our own\n", "account", "set", "ben", "-password")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, said, "city")
+
+	// What no route asks for, nobody gets into.
+	h.Must(nil, "route", "add", "b*", "own", "-before", "1")
+	require.Error(t, h.ftps("ben", password))
+	assert.Contains(t, h.last("ben").Detail, "the account comes from city")
+	said, _, status = h.CLI("explain", "ben", "list", "/")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, said, "the route b* asks own only")
+	for _, args := range [][]string{{"source", "remove", "city"}, {"group", "delete", "crews"}, {"route", "add", "c*", "nobody"}, {"account", "set", "ben", "-source", "nobody"}, {"source", "add", "own", h.city.TLS, "-base", "dc=x"}} {
+		_, said, status := h.CLI(args...)
+		assert.Equal(t, 1, status, "%v: %s", args, said)
+	}
+	h.Must(nil, "source", "set", "city", "-off")
+	h.Must(nil, "route", "remove", "b*")
+	require.Error(t, h.ftps("ben", password))
+	assert.Equal(t, keep.SourceAway, h.last("ben").Reason)
+}
+
+func TestADirectoryIsTrustedFirst(t *testing.T) {
+	h := start(t)
+	check := func(status int, args ...string) string {
+		out, said, got := h.CLIWith(password+"\n", append([]string{"source", "check"}, args...)...)
+		require.Equal(t, status, got, out+said)
+		return out
+	}
+	assert.Contains(t, check(0, "city"), "there are people")
+	assert.Contains(t, check(0, "city", "-account", "ann", "-password"), "the account ann would be made, in crews, harbour")
+	assert.Contains(t, check(1, "city", "-account", "locked"), "it is disabled")
+	assert.Contains(t, check(1, "city", "-account", "nobody"), "nobody of that name")
+	h.add("starttls", h.city.Plain)
+	assert.Contains(t, check(0, "starttls"), "StartTLS")
+	_, said, status := h.CLIWith(counterpart.LookUpPassword+"\n", "source", "add", "strange", h.city.TLS, "-bind-as", h.city.LookUp, "-base", counterpart.People)
+	require.Zero(t, status, said)
+	assert.Contains(t, check(1, "strange"), "trusted")
+	_, said, status = h.CLIWith("wrong\n", "source", "add", "unbound", h.city.TLS, "-bind-as", h.city.LookUp, "-base", counterpart.People, "-trust", h.city.Trust)
+	require.Zero(t, status, said)
+	assert.Contains(t, check(1, "unbound"), "bind as cn=lookup")
+	for _, server := range []string{"http://127.0.0.1", "ldaps://", "127.0.0.1:389", "ldap://user@host"} {
+		_, said, status := h.CLIWith("x\n", "source", "add", "bad", server, "-base", counterpart.People)
+		assert.Equal(t, 1, status, server+said)
+	}
+	// A secret is shown to nobody, and goes to no other server than it was given for.
+	out, _, _ := h.CLI("source", "list", "-json")
+	assert.NotContains(t, out, counterpart.LookUpPassword)
+	_, said, status = h.CLI("source", "set", "city", "-servers", "ldaps://192.0.2.1")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, said, "give the secret again")
+}
+
+func TestWhileTheDirectoryIsAway(t *testing.T) {
+	h := start(t)
+	require.NoError(t, h.ftps("ann", password))
+	h.city.Stop()
+	began := time.Now()
+	require.Error(t, h.ftps("ann", password))
+	h.city.Start()
+	h.city.Freeze()
+	require.Error(t, h.ftps("ann", password), "it answers nothing")
+	h.city.Thaw()
+	assert.Less(t, time.Since(began), 2*testkit.Patience)
+	assert.Equal(t, keep.SourceAway, h.last("ann").Reason)
+
+	h.Must(nil, "source", "set", "city", "-away", "recent", "-recent", "1h")
+	require.Eventually(t, func() bool { return h.ftps("ann", password) == nil }, testkit.Patience, 100*time.Millisecond, "it is there again")
+	h.city.Freeze()
+	require.NoError(t, h.ftps("ann", password), "who was let in a moment ago")
+	assert.Contains(t, h.last("ann").Detail, "it is away now")
+	require.Error(t, h.ftps("ann", "wrong"))
+	require.Error(t, h.ftps("ben", password), "nobody has seen ben")
+	h.city.Thaw()
+}
+
+func TestKeysOfADirectory(t *testing.T) {
+	h := start(t)
+	file := filepath.Join(t.TempDir(), "key")
+	out, err := exec.Command("ssh-keygen", "-q", "-N", "", "-t", "ed25519", "-f", file).CombinedOutput()
+	require.NoError(t, err, string(out))
+	public, err := os.ReadFile(file + ".pub")
+	require.NoError(t, err)
+	set := func(name, key string) {
+		h.city.Modify("dn: uid=" + name + "," + counterpart.People + "\nchangetype: modify\nreplace: sshPublicKey\nsshPublicKey: " + key)
+	}
+	set("ann", strings.TrimSpace(string(public)))
+	set("ben", "cert-authority "+strings.TrimSpace(string(public)))
+	said, err := h.SFTP("ann", file, "ls")
+	require.Error(t, err, "the source gives no keys: "+said)
+	h.Must(nil, "source", "set", "city", "-key-attribute", "sshPublicKey")
+	said, err = h.SFTP("ann", file, "ls")
+	require.NoError(t, err, "the first sign-in makes the account: "+said)
+	assert.Equal(t, "key, of city", h.last("ann").Detail)
+	for _, who := range []string{"ben", "eve", "nobody", "*"} {
+		said, err = h.SFTP(who, file, "ls")
+		require.Error(t, err, who+said)
+	}
+
+	// A key of our own opens nothing for who has left.
+	own := h.Key("ann")
+	said, err = h.SFTP("ann", own, "ls")
+	require.NoError(t, err, said)
+	h.city.Modify("dn: uid=ann," + counterpart.People + "\nchangetype: modify\nreplace: nsAccountLock\nnsAccountLock: TRUE")
+	require.Eventually(t, func() bool { _, err := h.SFTP("ann", own, "ls"); return err != nil }, testkit.Patience, time.Second, "what it said is remembered for a short while")
+	assert.Contains(t, h.last("ann").Detail, "it is disabled")
+}
