@@ -1,6 +1,9 @@
 package keep
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
 // Proofs says what an account must show to sign in.
 type Proofs string
@@ -109,19 +112,41 @@ func (a *Effective) CanSignIn(keys int) bool {
 // HasPassword reports whether there is one for the account, here or with its source.
 func (a *Account) HasPassword() bool { return a.PasswordHash != "" || a.Source != "" }
 
-// SecondFactor says whether the portal asks for a one-time code besides what proves an account.
+// SecondFactor says whether a one-time code is asked for besides a password.
 type SecondFactor string
 
 // The policies.
 const (
 	FactorOptional SecondFactor = "optional" // once the holder has set codes up
-	FactorRequired SecondFactor = "required" // they must be set up before anything else
+	FactorRequired SecondFactor = "required" // nobody signs in without
 )
 
 // say is the policy in words.
 func (f SecondFactor) say() string {
 	if f == FactorRequired {
-		return "required on the portal"
+		return "required"
 	}
-	return "on the portal, if its holder sets one up"
+	return "if its holder sets one up"
+}
+
+// FactorBy is what gives the code of a holder who has set none up: these, or the name of a RADIUS source.
+type FactorBy string
+
+// What can give it besides.
+const (
+	FactorByApp  FactorBy = "app" // nothing: one must be set up
+	FactorByMail FactorBy = "mail"
+)
+
+// maxFactorRemember bounds how long a network is not asked again.
+const maxFactorRemember = 90 * 24 * time.Hour
+
+func (f FactorBy) say() string {
+	switch f {
+	case FactorByApp:
+		return "an app"
+	case FactorByMail:
+		return "mail"
+	}
+	return string(f)
 }

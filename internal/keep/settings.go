@@ -13,6 +13,9 @@ import (
 type Settings struct {
 	SignInBy         *Proofs       `json:"signInBy,omitempty"`
 	SecondFactor     *SecondFactor `json:"secondFactor,omitempty"`
+	FactorOn         *Protocols    `json:"factorOn,omitempty"`
+	FactorBy         *FactorBy     `json:"factorBy,omitempty"`
+	FactorRemember   *Seconds      `json:"factorRemember,omitempty"`
 	Protocols        *Protocols    `json:"protocols,omitempty"`
 	Encryption       *Encryption   `json:"encryption,omitempty"`
 	Allow            *Networks     `json:"allow,omitempty"`
@@ -39,10 +42,13 @@ type Settings struct {
 // are those of [Settings].
 type Terms struct {
 	SignInBy         Proofs
-	SecondFactor     SecondFactor // on the portal
-	Protocols        Protocols    // it may sign in over
-	Encryption       Encryption   // over FTP, whatever the listener says; [EncryptionByListener] leaves it to that
-	Allow            Networks     // it may sign in from
+	SecondFactor     SecondFactor
+	FactorOn         Protocols  // over which the second factor is asked of who signs in with a password
+	FactorBy         FactorBy   // what gives the code where the holder has set none up
+	FactorRemember   Seconds    // a network is not asked again; 0: it is
+	Protocols        Protocols  // it may sign in over
+	Encryption       Encryption // over FTP, whatever the listener says; [EncryptionByListener] leaves it to that
+	Allow            Networks   // it may sign in from
 	Deny             Networks
 	ValidFrom        Moment
 	ValidUntil       Moment
@@ -85,8 +91,19 @@ const (
 var AllSettings = []Setting{
 	{"signInBy", "must show", "`what` it must show: either (a password or a key), password, key, or both (a key, then the password; SFTP only)",
 		func(t *Terms) string { return t.SignInBy.say() }},
-	{"secondFactor", "second factor", "`whether` the portal asks for a one-time code too: optional (once its holder has set them up), required (they must be set up at the first sign-in)",
+	{"secondFactor", "second factor", "`whether` a one-time code is asked for besides a password: optional (once its holder has set codes up on the portal), required (nobody signs in without)",
 		func(t *Terms) string { return t.SecondFactor.say() }},
+	{"factorOn", "second factor over", "`protocols` over which it is asked, as in portal,sftp; or all. Over FTP it is typed behind the password; WebDAV takes tokens only then",
+		func(t *Terms) string { return sayList(t.FactorOn, "all") }},
+	{"factorBy", "second factor by", "`what` gives the code of who has set none up: app (they must set one up on the portal), mail (to the account's address), or the name of a RADIUS source",
+		func(t *Terms) string { return t.FactorBy.say() }},
+	{"factorRemember", "second factor remembered", "how `long` a network from which the code was right is not asked for one again, as in 7d; 0 is never",
+		func(t *Terms) string {
+			if t.FactorRemember == 0 {
+				return "asked each time"
+			}
+			return t.FactorRemember.text() + " for each network"
+		}},
 	{"protocols", "protocols", "`protocols` it may sign in over, as in sftp,ftps; or all",
 		func(t *Terms) string { return sayList(t.Protocols, "all") }},
 	{"encryption", "encryption over FTP", "`whether` FTP without TLS is open to it: required (never), optional (its password may go in clear), listener (as the listener says)",
@@ -256,7 +273,7 @@ func (s *Settings) Text(name string) string {
 		return string(raw)
 	}
 	if word == "" { // an empty list, which must not be read as not set
-		return map[string]string{"allow": "everybody", "deny": "nobody", "protocols": "all", "starters": "none"}[name]
+		return map[string]string{"allow": "everybody", "deny": "nobody", "protocols": "all", "factorOn": "all", "starters": "none"}[name]
 	}
 	return word
 }
@@ -302,6 +319,17 @@ func (s *Settings) check() error {
 	if s.SecondFactor != nil && *s.SecondFactor != FactorOptional && *s.SecondFactor != FactorRequired {
 		return &FieldError{"secondFactor", fmt.Sprintf("%q is not known: use optional or required", *s.SecondFactor)}
 	}
+	if s.FactorOn != nil {
+		if err := s.FactorOn.check(); err != nil {
+			return &FieldError{"factorOn", err.Error()}
+		}
+	}
+	if s.FactorBy != nil && *s.FactorBy != FactorByApp && *s.FactorBy != FactorByMail && CheckName("factorBy", string(*s.FactorBy)) != nil {
+		return &FieldError{"factorBy", fmt.Sprintf("%q is not known: use app, mail or the name of a RADIUS source", *s.FactorBy)}
+	}
+	if s.FactorRemember != nil && (*s.FactorRemember < 0 || s.FactorRemember.Duration() > maxFactorRemember) {
+		return &FieldError{"factorRemember", "use 0 to 90d"}
+	}
 	if s.Passes != nil && *s.Passes != NoPasses && !s.Passes.Has(FetchPass) && !s.Passes.Has(DropPass) {
 		return &FieldError{"passes", fmt.Sprintf("%q is not known: use none, fetch, drop or both", *s.Passes)}
 	}
@@ -330,7 +358,7 @@ type SetValue struct {
 // that sets a value decides it. It gives each value's origin, in the order of
 // [AllSettings].
 func inForce(own *Settings, groups []*Group) (t Terms, from []string) {
-	t = Terms{SignInBy: DefaultProofs, SecondFactor: FactorOptional, Passes: NoPasses, PassTime: DefaultPassTime, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
+	t = Terms{SignInBy: DefaultProofs, SecondFactor: FactorOptional, FactorOn: Protocols{Portal}, FactorBy: FactorByApp, Passes: NoPasses, PassTime: DefaultPassTime, Protocols: Protocols{}, Encryption: EncryptionByListener, Umask: DefaultUmask, Starters: Folders{}}
 	into := reflect.ValueOf(&t).Elem()
 	from = make([]string, len(AllSettings))
 	for i := range AllSettings {

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -48,6 +49,9 @@ func (db *DB) DropCodeSecret(ctx context.Context, account int64) error {
 func dropCodes(ctx context.Context, tx *sqlx.Tx, account int64) error {
 	_, err := tx.ExecContext(ctx, "DELETE FROM account_recovery WHERE account_id = ?", account)
 	if err == nil {
+		_, err = tx.ExecContext(ctx, "DELETE FROM factor_network WHERE account = ?", account)
+	}
+	if err == nil {
 		_, err = tx.ExecContext(ctx, "DELETE FROM account_code WHERE account_id = ?", account)
 	}
 	return err
@@ -61,4 +65,24 @@ func (db *DB) SpendAccountStep(ctx context.Context, account, step int64) error {
 // SpendAccountRecovery removes a recovery code of an account; [ErrNotFound] when it has no such one.
 func (db *DB) SpendAccountRecovery(ctx context.Context, account int64, digest []byte) error {
 	return changed(db.to(ctx).ExecContext(ctx, "DELETE FROM account_recovery WHERE account_id = ? AND digest = ?", account, digest))
+}
+
+// maxFactorNetworks bounds the networks that are remembered of one account.
+const maxFactorNetworks = 50
+
+// FactorRemembered reports whether the second factor of an account is not asked for in a network.
+func (db *DB) FactorRemembered(ctx context.Context, account int64, network string, now time.Time) (is bool, err error) {
+	return is, db.read.GetContext(ctx, &is, "SELECT count(*) > 0 FROM factor_network WHERE account = ? AND network = ? AND until > ?", account, network, micros(now))
+}
+
+// RememberFactor notes that it was right there; the networks that were noted first are forgotten when there are too many.
+func (db *DB) RememberFactor(ctx context.Context, account int64, network string, now, until time.Time) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO factor_network (account, network, until) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET until = excluded.until", account, network, micros(until))
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `DELETE FROM factor_network WHERE account = ? AND (until <= ? OR network NOT IN
+				(SELECT network FROM factor_network WHERE account = ? ORDER BY until DESC LIMIT ?))`, account, micros(now), account, maxFactorNetworks)
+		}
+		return err
+	})
 }

@@ -159,6 +159,12 @@ func (v *visit) SignIn(ctx context.Context, account string, password keep.Secret
 	return v.enter(ctx, a)
 }
 
+func (v *visit) Answer(ctx context.Context, account string, password keep.Secret, code string) (*tree.Tree, error) {
+	v.attempt.Code = code
+	defer func() { v.attempt.Code = "" }()
+	return v.SignIn(ctx, account, password)
+}
+
 func (v *visit) Offer(ctx context.Context, account string, key ssh.PublicKey) bool {
 	return v.door.accounts.Offer(ctx, v.visitor, &v.attempt, account, key)
 }

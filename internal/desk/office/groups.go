@@ -1,6 +1,7 @@
 package office
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,7 +43,7 @@ func (o *Office) checkGroup(ctx context.Context, g *keep.Group) error {
 	if err := g.Check(); err != nil {
 		return err
 	}
-	return o.checkStores(ctx, g.Mounts)
+	return cmp.Or(o.checkStores(ctx, g.Mounts), o.checkFactor(ctx, g.Settings))
 }
 
 // AddGroup saves a new group.

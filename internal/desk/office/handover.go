@@ -150,7 +150,7 @@ func (o *Office) LinkPassword(ctx context.Context, who Actor, name string, mustC
 	return secret, o.record(who, keep.PasswordLinked, e.Name, "works until "+moment(time.Now().Add(life)))
 }
 
-// DropCodes has the portal ask an account for one-time codes no more, until its holder sets them up again.
+// DropCodes forgets what makes an account's one-time codes, and where they are not asked for.
 func (o *Office) DropCodes(ctx context.Context, who Actor, name string) error {
 	a, err := o.Account(ctx, name)
 	if err != nil {
@@ -160,7 +160,7 @@ func (o *Office) DropCodes(ctx context.Context, who Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	if secret == "" {
+	if secret == "" && a.FactorRemember == 0 {
 		signin.NothingChanged(ctx)
 		return nil
 	}

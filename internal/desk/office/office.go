@@ -260,6 +260,9 @@ func (o *Office) check(ctx context.Context, a *keep.Account) (*keep.Effective, e
 		}
 		a.PasswordHash, a.MustChange = "", false
 	}
+	if err := o.checkFactor(ctx, a.Settings); err != nil {
+		return nil, err
+	}
 	if err := o.checkStores(ctx, a.Mounts); err != nil {
 		return nil, err
 	}

@@ -68,3 +68,20 @@ func (o *Office) MailPass(ctx context.Context, account, to, link string, p keep.
 	return o.Teller.Write(ctx, server, to, notice.Letter{Title: strings.TrimSuffix(says, "."), Says: strings.TrimSpace(p.Text + "\n" + says),
 		Facts: [][2]string{{"Link", link}, {"Works until", p.Expires.UTC().Format("2006-01-02 15:04 UTC")}}})
 }
+
+// MailCode mails a one-time code to the holder of an account.
+func (o *Office) MailCode(ctx context.Context, account *keep.Effective, code string) error {
+	server, err := o.MailServer(ctx)
+	if err == nil && server.Host == "" {
+		err = notice.ErrNoMail
+	}
+	if err == nil && account.Mail == "" {
+		err = errors.New("the account has no e-mail address")
+	}
+	if err != nil {
+		return err
+	}
+	_, err = o.Teller.Write(ctx, server, account.Mail, notice.Letter{Title: "a code to sign in with", Says: "Somebody signs in as " + account.Name + " with the right password. If it is you, type this code. If not, change the password.",
+		Facts: [][2]string{{"Code", code}, {"Works for", "10 minutes, once"}}})
+	return err
+}

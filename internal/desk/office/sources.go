@@ -119,6 +119,11 @@ func (o *Office) RemoveSource(ctx context.Context, who Actor, name string) error
 	if err != nil {
 		return err
 	}
+	factors, err := o.factorsBy(ctx, s.Name)
+	if err != nil {
+		return err
+	}
+	needed = append(needed, factors...)
 	if n > 0 {
 		needed = append(needed, keep.SayMany(n, "account"))
 	}
@@ -132,6 +137,38 @@ func (o *Office) RemoveSource(ctx context.Context, who Actor, name string) error
 		return err
 	}
 	return o.Book.Arrange(ctx)
+}
+
+// checkFactor reports a second factor by a source that can't give one.
+func (o *Office) checkFactor(ctx context.Context, settings keep.Settings) error {
+	if settings.FactorBy == nil || *settings.FactorBy == keep.FactorByApp || *settings.FactorBy == keep.FactorByMail {
+		return nil
+	}
+	if s, err := o.Source(ctx, string(*settings.FactorBy)); err != nil || s.Kind != keep.RadiusKind {
+		return &keep.FieldError{Field: "factorBy", Say: "no RADIUS source is named " + string(*settings.FactorBy) + ": use app, mail, or one of source list"}
+	}
+	return nil
+}
+
+// factorsBy names the accounts and groups whose second factor a source checks.
+func (o *Office) factorsBy(ctx context.Context, source string) (found []string, err error) {
+	accounts, err := o.DB.AllAccounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := o.DB.Groups(ctx)
+	by := func(s keep.Settings) bool { return s.FactorBy != nil && string(*s.FactorBy) == source }
+	for _, a := range accounts {
+		if by(a.Settings) {
+			found = append(found, "the second factor of "+a.Name)
+		}
+	}
+	for _, g := range groups {
+		if by(g.Settings) {
+			found = append(found, "the second factor of the group "+g.Name)
+		}
+	}
+	return found, err
 }
 
 // routesFacts are the routes as the history has them.

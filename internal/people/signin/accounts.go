@@ -36,12 +36,15 @@ type Accounts struct {
 	Delay    time.Duration // of a failure, where that is not as the limits say; 0: it is
 	Repeats  *Repeats
 	Book     *book.Book // of the other sources; nil: there are none
+	// SendCode mails a one-time code to an account's holder.
+	SendCode func(ctx context.Context, account *keep.Effective, code string) error
 	// Settle makes or changes the account of who a source vouches for; account is nil where there is none.
 	Settle func(ctx context.Context, v Visitor, s keep.Source, name string, account *keep.Effective, p *source.Person) (*keep.Effective, error)
 
 	rehearsals rehearsals
 	ceremonies ceremonies
 	challenges challenges
+	mailed     mailed
 }
 
 // errDenied is all that a client learns of a failed sign-in.
@@ -104,7 +107,7 @@ type Attempt struct {
 	Key       string     // fingerprint of the key that signed in, "" when none did
 	Rehearsal *Rehearsal // it is one; nil for everybody else
 
-	Code      string        // the second factor, on the portal; "": none was given
+	Code      string        // the second factor; "": none was given
 	NewSecret keep.Secret   // of codes that are set up with this sign-in, of which Code is the first
 	Recovery  []keep.Secret // what came of that
 
@@ -133,6 +136,9 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	}
 	if err == nil && holder.Account.Anonymous() && v.Protocol.IsFTP() {
 		return a.admit(ctx, v, t, holder.Account, started, "", "anonymous, as "+mail(password))
+	}
+	if err == nil && v.Protocol.IsFTP() {
+		password, t.Code = a.behindPassword(ctx, v, holder.Account, password)
 	}
 	if err == nil || errors.Is(err, records.ErrNotFound) {
 		route, why := a.askElsewhere(name, holder.Account)

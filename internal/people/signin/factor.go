@@ -1,51 +1,121 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source"
 	"urbankeep/internal/records"
 )
 
 var (
 	errCodeToo   = keep.Refuse(keep.CodeNeeded, "the password is right; type the code that your authenticator shows now, too")
-	errCodeUnset = keep.Refuse(keep.CodeUnset, "the password is right; set one-time codes up first: this account may not go without")
+	errCodeUnset = keep.Refuse(keep.CodeUnset, "the password is right; set one-time codes up on the portal first: this account may not go without")
+	errTokenOnly = keep.Refuse(keep.CodeNeeded, "the password is right, but here the account signs in with a token only: make one on the portal")
 )
 
-// second asks a holder on the portal for the second factor, once the first is proved. An account that must have
-// one sets it up there.
+// second asks who has shown the right password for the second factor, where there is to be one. An account that must have
+// one sets it up on the portal.
 func (a *Accounts) second(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time) error {
-	if v.Protocol != keep.Portal || account.MustChange {
+	if account.MustChange || account.Anonymous() || !account.FactorOn.Has(v.Protocol) {
 		return nil
 	}
 	secret, _, err := a.DB.CodeSecret(ctx, account.ID)
 	if err != nil {
 		return a.fail(ctx, v, account.Name, started, keep.Failure, "the account could not be checked", err)
 	}
-	ask := func(why *keep.Fault) error {
-		r := v.record(account.Name, keep.SignIn)
-		r.Outcome, r.Reason, r.Detail = keep.Refused, why.Reason, why.Say
-		a.Repeats.Refused(r)
-		return why
+	if secret == "" && account.SecondFactor != keep.FactorRequired {
+		return nil
+	}
+	if v.Protocol == keep.WebDAV {
+		return a.ask(v, account.Name, errTokenOnly)
+	}
+	from := network(v.Address)
+	if account.FactorRemember > 0 && (secret != "" || account.FactorBy != keep.FactorByApp) {
+		if known, err := a.DB.FactorRemembered(ctx, account.ID, from, time.Now()); err != nil || known {
+			return err
+		}
 	}
 	switch {
-	case secret == "" && account.SecondFactor != keep.FactorRequired:
-		return nil
-	case secret == "" && t.NewSecret == "":
-		return ask(errCodeUnset)
-	case secret == "":
+	case secret != "":
+		err = a.byApp(ctx, v, t, account, secret, started)
+	case account.FactorBy == keep.FactorByMail:
+		err = a.byMail(ctx, v, t, account, started)
+	case account.FactorBy != keep.FactorByApp:
+		err = a.bySource(ctx, v, t, account, started)
+	case v.Protocol != keep.Portal || t.NewSecret == "":
+		return a.ask(v, account.Name, errCodeUnset)
+	default:
 		t.Recovery, err = a.UseCodes(ctx, v, account.Name, t.NewSecret, t.Code)
-		return err
-	case t.Code == "":
-		return ask(errCodeToo)
 	}
-	err = a.spend(ctx, account.ID, secret, t.Code)
+	if err != nil || account.FactorRemember == 0 {
+		return err
+	}
+	now := time.Now()
+	return a.DB.RememberFactor(ctx, account.ID, from, now, now.Add(account.FactorRemember.Duration()))
+}
+
+func (a *Accounts) byApp(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, secret keep.Secret, started time.Time) error {
+	if t.Code == "" {
+		return a.ask(v, account.Name, errCodeToo)
+	}
+	err := a.spend(ctx, account.ID, secret, t.Code)
 	if errors.Is(err, records.ErrNotFound) {
 		return a.fail(ctx, v, account.Name, started, keep.BadCredentials, "wrong one-time code", nil)
 	}
 	return err
+}
+
+// bySource has a RADIUS source say whether a code is right.
+func (a *Accounts) bySource(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time) error {
+	s := a.Book.Source(string(account.FactorBy))
+	if s == nil {
+		return a.fail(ctx, v, account.Name, started, keep.SourceAway, "the source "+string(account.FactorBy)+", which is to check the second factor, is off", nil)
+	}
+	if t.Code == "" {
+		return a.ask(v, account.Name, errCodeToo)
+	}
+	q := source.Question{Name: account.Name, Password: keep.Secret(t.Code), From: v.Address}
+	open := challengeKey{source: s.Name, name: strings.ToLower(account.Name), address: v.Address}
+	q.State, _ = a.challenges.take(open)
+	_, err := s.Ask(ctx, q)
+	var asks *source.Challenge
+	var away *source.Away
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &asks):
+		a.challenges.keep(open, asks.State)
+		return a.ask(v, account.Name, keep.Refuse(keep.CodeNeeded, cmp.Or(asks.Say, errCodeToo.Say)))
+	case errors.Is(err, source.ErrWrong), errors.Is(err, source.ErrNobody):
+		return a.fail(ctx, v, account.Name, started, keep.BadCredentials, "wrong one-time code, says "+s.Name, nil)
+	case errors.As(err, &away):
+		return a.fail(ctx, v, account.Name, started, keep.SourceAway, s.Name+": "+err.Error(), err)
+	}
+	return a.fail(ctx, v, account.Name, started, keep.Failure, s.Name+": "+err.Error(), err)
+}
+
+// behindPassword is the code that somebody typed behind their password, over a protocol that can't ask for it.
+func (a *Accounts) behindPassword(ctx context.Context, v Visitor, account *keep.Effective, given keep.Secret) (password keep.Secret, code string) {
+	at := len(given) - codeDigits
+	if !v.Protocol.IsFTP() || at < 0 || !account.FactorOn.Has(v.Protocol) || strings.Trim(given.Reveal()[at:], "0123456789") != "" {
+		return given, ""
+	}
+	secret, _, err := a.DB.CodeSecret(ctx, account.ID)
+	switch {
+	case err != nil || secret == "" && account.SecondFactor != keep.FactorRequired:
+		return given, ""
+	case secret == "" && (account.FactorBy == keep.FactorByApp || account.FactorBy == keep.FactorByMail && !a.mailed.waits(account.ID)):
+		return given, ""
+	}
+	if known, err := a.DB.FactorRemembered(ctx, account.ID, network(v.Address), time.Now()); account.FactorRemember > 0 && (known || err != nil) {
+		return given, ""
+	}
+	return given[:at], given.Reveal()[at:]
 }
 
 // spend takes a one-time code or a recovery code; each works once.

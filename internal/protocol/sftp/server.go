@@ -30,6 +30,8 @@ type Keeper interface {
 type Visit interface {
 	// SignIn opens the account's tree by password. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
+	// Answer is SignIn once more, with what a [keep.CodeNeeded] asked for.
+	Answer(ctx context.Context, account string, password keep.Secret, code string) (*tree.Tree, error)
 	// ChangePassword gives an account that must change its password a new one. The
 	// error is a [*keep.FieldError] when another may be tried.
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
@@ -314,7 +316,41 @@ func (c *conn) config(ciphers []string) *ssh.ServerConfig {
 }
 
 func (c *conn) byPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-	return c.entered(c.visit.SignIn(c.ctx, meta.User(), keep.Secret(password)))
+	given := keep.Secret(password)
+	opened, err := c.visit.SignIn(c.ctx, meta.User(), given)
+	if asks(err) {
+		return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			return c.byCode(meta, given, err, ask)
+		}}}
+	}
+	return c.entered(opened, err)
+}
+
+// asks reports whether the house wants to know more of who gave the right password.
+func asks(err error) bool {
+	return err != nil && (keep.FaultOf(err).Reason == keep.CodeNeeded || keep.FaultOf(err).Reason == keep.CodeUnset)
+}
+
+// byCode asks for what the house wants to know besides the password (RFC 4256), as often as it wants more.
+func (c *conn) byCode(meta ssh.ConnMetadata, password keep.Secret, wants error, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	for range maxChoices {
+		say := keep.FaultOf(wants).Say
+		say = strings.ToUpper(say[:1]) + say[1:] + "."
+		if keep.FaultOf(wants).Reason == keep.CodeUnset { // here they can't do that
+			ask("", say, nil, nil)
+			return nil, errAuth
+		}
+		answers, err := ask("", say, []string{"Code: "}, []bool{false})
+		if err != nil || len(answers) != 1 || answers[0] == "" {
+			return nil, errAuth
+		}
+		opened, err := c.visit.Answer(c.ctx, meta.User(), password, answers[0])
+		if !asks(err) {
+			return c.entered(opened, err)
+		}
+		wants = err
+	}
+	return nil, errAuth
 }
 
 // byQuestion is for clients that ask for the password this way only (RFC 4256).
@@ -326,6 +362,9 @@ func (c *conn) byQuestion(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChal
 	opened, err := c.visit.SignIn(c.ctx, meta.User(), keep.Secret(answers[0]))
 	if err != nil && keep.FaultOf(err).Reason == keep.MustChange {
 		return c.newPassword(meta, keep.Secret(answers[0]), ask)
+	}
+	if asks(err) {
+		return c.byCode(meta, keep.Secret(answers[0]), err, ask)
 	}
 	return c.entered(opened, err)
 }

@@ -23,3 +23,11 @@ CREATE TABLE vouched (
   at      INTEGER NOT NULL, -- when that was
   seen    INTEGER NOT NULL  -- when the source said last that they may sign in
 ) STRICT;
+
+-- Networks from which the second factor was right, and until when it is not asked there.
+CREATE TABLE factor_network (
+  account INTEGER NOT NULL REFERENCES account (id) ON DELETE CASCADE,
+  network TEXT NOT NULL,
+  until   INTEGER NOT NULL,
+  PRIMARY KEY (account, network)
+) STRICT, WITHOUT ROWID;
