@@ -72,6 +72,8 @@ var groups = []struct {
 		map[string]string{"signInBy": "password", "protocols": "ftp", "encryption": "optional", "quotaBytes": "4MiB", "quotaFiles": "5000", "maxSessions": "2"}},
 	{"crews", "Field crews with scanners and tablets", []string{"/=files:{group}/{account}", "/basemaps=files:shared/basemaps,ro"}, []string{"/=full"},
 		map[string]string{"signInBy": "key", "protocols": "sftp", "quotaBytes": "20GiB", "starters": "/scans,/notes", "speedUp": "8MiB"}},
+	{"surveyors", "Surveyors of the city hall, who come from its directory", []string{"/=files:{group}/{account}", "/basemaps=files:shared/basemaps,ro"}, []string{"/=full"},
+		map[string]string{"quotaBytes": "2GiB"}},
 	{"partners", "Outside firms; their access ends", []string{"/=files:{group}/{account}"}, []string{"/=add-only", "/briefings=read-only;days=mon-fri;hours=07:00-19:00"},
 		map[string]string{"signInBy": "password", "encryption": "required", "quotaBytes": "256MiB", "maxSessions": "4", "idleTime": "10m"}},
 }
@@ -97,6 +99,7 @@ type papers struct {
 	Accounts  []map[string]string `json:"accounts"`
 	Operators []map[string]string `json:"operators"`
 	Passes    []map[string]string `json:"passes"`
+	Directory []map[string]string `json:"directory"` // who signs in by the city hall's
 }
 
 // save puts them into a file.

@@ -59,6 +59,13 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			if err := city.introduce(s); err != nil {
 				fmt.Fprintln(env.Err, "known_hosts was not written:", err)
 			}
+			hall, close, err := openHall()
+			if err == nil {
+				err = city.askHall(ctx, s, hall)
+			}
+			if err != nil {
+				fmt.Fprintln(env.Err, "the city hall's directory is not asked:", err)
+			}
 			web, mail, hush, err := city.listenToTellings()
 			if err == nil {
 				err = city.staff(ctx, s, web, mail)
@@ -72,6 +79,9 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			}
 			return func() {
 				calm()
+				if close != nil {
+					close()
+				}
 				if hush != nil {
 					hush()
 				}

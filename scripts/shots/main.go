@@ -148,6 +148,7 @@ func pages(tab context.Context) error {
 		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
 		{"/history", "table[aria-label=Changes] tbody tr", "look-changes"},
 		{"/passes", "table[aria-label=Passes] tbody tr", "page-passes"},
+		{"/sources", "#routes tbody tr", "page-sources"},
 		{"/notices", "table[aria-label=Notices] tbody tr", "page-notices"},
 		{"/notices/readings", "table[aria-label='What it told'] tbody tr", "look-notice"},
 		{"/operators", "table[aria-label='Open now'] tbody tr", "look-operators"},
@@ -181,6 +182,13 @@ func pages(tab context.Context) error {
 		}
 		add := chromedp.Click(chromedp.CSS(".head button"))
 		if err := page(tab, "/notices", "table[aria-label=Notices] tbody tr", "look-notice-form", add, chromedp.WaitVisible(chromedp.CSS("input[name=notice]"))); err != nil {
+			return err
+		}
+		if err := page(tab, "/sources", "#routes tbody tr", "look-source-form", chromedp.Click(chromedp.CSS("button[aria-label='Change city-hall']")), chromedp.WaitVisible(chromedp.CSS("textarea[name=table]"))); err != nil {
+			return err
+		}
+		if err := page(tab, "/sources", "#routes tbody tr", "look-source-check", chromedp.Click(chromedp.CSS("button[aria-label='Check city-hall']")), chromedp.WaitVisible(chromedp.CSS("input[name=check-account]")),
+			chromedp.SendKeys(chromedp.CSS("input[name=check-account]"), "nils@portselwyn.example"), chromedp.Click(chromedp.CSS("form button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("form ol li"))); err != nil {
 			return err
 		}
 		add = chromedp.Click(chromedp.CSS("#receivers header button"))

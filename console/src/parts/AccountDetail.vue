@@ -83,6 +83,7 @@ async function remove() {
     <AccountEdit v-if="editing" :account="full" @saved="saved" @cancel="editing = false" />
     <template v-else>
       <dl>
+        <dt>Comes from</dt><dd>{{ account.source === 'own' ? 'the own records' : account.source }}</dd>
         <dt>Signs in by</dt><dd>{{ account.means }}<span v-if="account.plain">, also over FTP in clear</span><span v-if="account.mustChange">; must change its password</span></dd>
         <template v-if="account.groups.length"><dt>Groups</dt><dd><RouterLink v-for="g in account.groups" :key="g" :to="`/groups/${g}`" class="group">{{ g }}</RouterLink></dd></template>
         <template v-if="account.mail"><dt>E-mail</dt><dd>{{ account.mail }}</dd></template>

@@ -1,0 +1,84 @@
+<script setup lang="ts">
+import { NButton, NInput, NSelect } from 'naive-ui'
+import { computed, reactive, ref } from 'vue'
+import { call, sentence, type Schemas } from '@/api/client'
+import { lengthOf, lines, words } from './notice'
+
+// Makes a source, or changes one.
+const props = defineProps<{ source?: Schemas['Source']; groups: string[] }>()
+const emit = defineEmits<{ saved: []; close: [] }>()
+const s = props.source
+const form = reactive({
+  name: s?.name ?? '', kind: s?.kind ?? ('directory' as 'directory' | 'radius'), note: s?.note ?? '', off: s?.off ?? false, servers: s?.servers.join(', ') ?? '', timeout: lengthOf(s?.timeout ?? 2),
+  away: s?.away ?? ('refuse' as 'refuse' | 'recent'), recent: lengthOf(s?.recent || 43200), beforeAt: s?.beforeAt ?? false, makes: s?.makes ?? false, groups: s?.groups ?? [],
+  table: s?.table?.map((row) => `${row.theirs} = ${row.ours}`).join('\n') ?? '', trust: s?.trust ?? '', plain: s?.plain ?? false, bindAs: s?.bindAs ?? '', base: s?.base ?? '', people: s?.people ?? '(objectClass=person)',
+  nameAttribute: s?.nameAttribute ?? 'uid', mailAttribute: s?.mailAttribute ?? 'mail', keyAttribute: s?.keyAttribute ?? '', groupBase: s?.groupBase ?? '', nested: s ? (s.nested ?? false) : true, secret: '',
+})
+const wrong = ref('')
+const kinds = [{ label: 'a directory (LDAP)', value: 'directory' }, { label: 'a RADIUS server', value: 'radius' }]
+const samples = { directory: 'ldaps://directory.example', radius: 'radius.example:1812' }
+const rules = [{ label: 'nobody of it signs in', value: 'refuse' }, { label: 'who was let in a short while ago signs in', value: 'recent' }]
+const ready = computed(() => form.name && form.servers && (form.kind === 'radius' ? s || form.secret : form.base && (!form.bindAs || form.secret || s?.hasSecret)))
+async function save() {
+  wrong.value = ''
+  const length = (text: string) => text as unknown as number // which the service reads
+  const ask: Schemas['SourceAsk'] = {
+    note: form.note, off: form.off, servers: words(form.servers), timeout: length(form.timeout), away: form.away, beforeAt: form.beforeAt, makes: form.makes, groups: form.groups,
+    table: lines(form.table).map((line) => ({ theirs: line.slice(0, line.lastIndexOf('=')).trim(), ours: line.slice(line.lastIndexOf('=') + 1).trim() })),
+    ...(form.away === 'recent' ? { recent: length(form.recent) } : {}), ...(form.secret ? { secret: form.secret } : {}),
+  }
+  if (form.kind === 'directory') {
+    const { trust, plain, bindAs, base, people, nameAttribute, mailAttribute, keyAttribute, groupBase, nested } = form
+    Object.assign(ask, { trust, plain, bindAs, base, people, nameAttribute, mailAttribute, keyAttribute, groupBase, nested, ...(bindAs ? {} : { secret: '' }) })
+  }
+  try {
+    await (s ? call('PATCH', `/sources/${s.name}`, ask) : call('POST', '/sources', { ...ask, name: form.name, kind: form.kind }))
+    emit('saved')
+    emit('close')
+  } catch (error) {
+    wrong.value = sentence(error)
+  }
+}
+</script>
+
+<template>
+  <form class="fields" @submit.prevent="save">
+    <h2>{{ s ? `Source ${s.name}` : 'A new source' }}</h2>
+    <template v-if="!s">
+      <label>Name<NInput v-model:value="form.name" placeholder="" autofocus :input-props="{ name: 'source', spellcheck: false, autocapitalize: 'none' }" /></label>
+      <label>It is<NSelect v-model:value="form.kind" :options="kinds" :input-props="{ 'aria-label': 'It is' }" /></label>
+    </template>
+    <label>Servers, asked in this order<NInput v-model:value="form.servers" :placeholder="samples[form.kind]" :input-props="{ name: 'servers', spellcheck: false }" /></label>
+    <template v-if="form.kind === 'directory'">
+      <label>People are below<NInput v-model:value="form.base" placeholder="ou=people,dc=example" :input-props="{ name: 'base', spellcheck: false }" /></label>
+      <label>They are looked up as; empty for nobody<NInput v-model:value="form.bindAs" placeholder="cn=lookup,dc=example" :input-props="{ name: 'bindAs', spellcheck: false }" /></label>
+      <label v-if="form.bindAs">Its password{{ s?.hasSecret ? '; empty leaves it as it is' : '' }}<NInput v-model:value="form.secret" type="password" placeholder="" :input-props="{ name: 'secret', autocomplete: 'off' }" /></label>
+      <label>Groups are below; empty where people's entries name them (memberOf)<NInput v-model:value="form.groupBase" placeholder="ou=groups,dc=example" :input-props="{ name: 'groupBase', spellcheck: false }" /></label>
+      <label>People are what fits<NInput v-model:value="form.people" placeholder="" :input-props="{ name: 'people', spellcheck: false }" /></label>
+      <label>Attribute of the name<NInput v-model:value="form.nameAttribute" placeholder="uid" :input-props="{ name: 'nameAttribute', spellcheck: false }" /></label>
+      <label>Attribute of the e-mail address<NInput v-model:value="form.mailAttribute" placeholder="mail" :input-props="{ name: 'mailAttribute', spellcheck: false }" /></label>
+      <label>Attribute of SSH keys; empty: none are taken<NInput v-model:value="form.keyAttribute" placeholder="" :input-props="{ name: 'keyAttribute', spellcheck: false }" /></label>
+      <label>Authority that signed its certificate (PEM); empty for those of this system<NInput v-model:value="form.trust" type="textarea" :rows="2" placeholder="" :input-props="{ name: 'trust', spellcheck: false }" /></label>
+      <label class="tick"><input v-model="form.nested" type="checkbox" name="nested" />groups may hold groups</label>
+      <label class="tick"><input v-model="form.plain" type="checkbox" name="plain" />passwords may go to ldap:// without TLS</label>
+    </template>
+    <label v-else>Secret that it knows this service by{{ s ? '; empty leaves it as it is' : '' }}<NInput v-model:value="form.secret" type="password" placeholder="" :input-props="{ name: 'secret', autocomplete: 'off' }" /></label>
+    <label>Who is in a group of theirs is in one of ours, as in surveyors = crews, one on each line<NInput v-model:value="form.table" type="textarea" :rows="3" placeholder="" :input-props="{ name: 'table', spellcheck: false }" /></label>
+    <label>Groups of who is in none of those<NSelect v-model:value="form.groups" multiple :options="groups.map((g) => ({ label: g, value: g }))" placeholder="" :input-props="{ 'aria-label': 'Groups of who is in none of those' }" /></label>
+    <label>While it is away<NSelect v-model:value="form.away" :options="rules" :input-props="{ 'aria-label': 'While it is away' }" /></label>
+    <label v-if="form.away === 'recent'">How long ago that may be<NInput v-model:value="form.recent" placeholder="" :input-props="{ name: 'recent' }" /></label>
+    <label>How long one question may take<NInput v-model:value="form.timeout" placeholder="" :input-props="{ name: 'timeout' }" /></label>
+    <label>Note, for the list<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'source-note' }" /></label>
+    <label class="tick"><input v-model="form.makes" type="checkbox" name="makes" />an account is made at the first sign-in of who has none</label>
+    <label class="tick"><input v-model="form.beforeAt" type="checkbox" name="beforeAt" />of ann@partner.example it is asked for ann</label>
+    <label v-if="s" class="tick"><input v-model="form.off" type="checkbox" name="off" />off: it vouches for nobody</label>
+    <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
+    <div class="row"><NButton type="primary" attr-type="submit" :disabled="!ready">{{ s ? 'Save' : 'Add the source' }}</NButton><NButton @click="$emit('close')">Cancel</NButton></div>
+  </form>
+</template>
+
+<style scoped>
+.fields .tick { display: flex; gap: 8px; align-items: center; color: var(--ink); }
+.fields { grid-template-columns: repeat(auto-fit, minmax(min(280px, 100%), 1fr)); max-width: 900px; align-items: end; }
+.fields > h2, .fields > p, .row { grid-column: 1 / -1; margin: 0; }
+</style>
