@@ -44,3 +44,27 @@ type SourceTried struct {
 type Routes struct {
 	Routes []keep.Route `json:"routes"`
 }
+
+// SyncAsk asks for the accounts of a source to be brought in step with it.
+type SyncAsk struct {
+	Go      bool `json:"go,omitempty"`      // do it; else it is only planned
+	Leavers int  `json:"leavers,omitempty"` // how many may be suspended; 0: as many as the source's settings let
+}
+
+// SourceSync is what is to be done for that, or was done.
+type SourceSync struct {
+	People  int        `json:"people"` // whom the source knows
+	Come    int        `json:"come"`
+	Change  int        `json:"change"`
+	Leave   int        `json:"leave"`
+	Lines   []SyncLine `json:"lines"` // the first thousand
+	Stopped string     `json:"stopped,omitempty"`
+	Done    bool       `json:"done"`
+}
+
+// SyncLine is what is done with one account.
+type SyncLine struct {
+	Account string `json:"account"`
+	Does    string `json:"does"` // add, change, suspend, resume, nothing
+	Say     string `json:"say"`
+}

@@ -58,6 +58,7 @@ const (
 	SourceSet       Action = "source-set"
 	SourceRemove    Action = "source-remove"
 	SourceCheck     Action = "source-check" // an operator tries it
+	SourceSync      Action = "source-sync"  // the accounts of a source were brought in step with it
 	RoutesSet       Action = "routes-set"
 	LockBreak       Action = "lock-break" // of a WebDAV client
 	AccessEnd       Action = "access-end" // a console sign-in or an API token, ended by an operator

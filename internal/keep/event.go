@@ -42,6 +42,8 @@ const (
 	EventCheckup         Event = "checkup-warning"
 	EventTrailStuck      Event = "trail-stuck"
 	EventReceiverAway    Event = "receiver-away"
+	EventSourceAway      Event = "source-away"
+	EventSyncStopped     Event = "sync-stopped"
 	EventUploadNotCome   Event = "not-come" // an upload that was expected by a time
 	EventTroubleOver     Event = "trouble-over"
 )
@@ -82,6 +84,8 @@ var Events = []EventFacts{
 	{EventCheckup, "the check-up finds something new", false, false, false, []Action{Trouble}},
 	{EventTrailStuck, "the audit trail can't be written", false, false, false, []Action{Trouble}},
 	{EventReceiverAway, "a receiver of notices can't be reached", false, false, false, []Action{Trouble}},
+	{EventSourceAway, "a source of people can't be asked", false, false, false, []Action{Trouble}},
+	{EventSyncStopped, "accounts are not kept in step with their source", false, false, false, []Action{Trouble}},
 	{EventUploadNotCome, "an upload or download that was expected did not come", false, false, true, []Action{Trouble}},
 	{EventTroubleOver, "one of the troubles above is over", false, false, true, []Action{TroubleOver}},
 }

@@ -71,7 +71,8 @@ const (
 	CheckupWarns    Reason = "checkup-warning"
 	TrailStuck      Reason = "trail-stuck"
 	ReceiverAway    Reason = "receiver-away"
-	NotCome         Reason = "not-come" // an upload that was expected
+	SyncStopped     Reason = "sync-stopped" // the accounts of a source are not in step with it
+	NotCome         Reason = "not-come"     // an upload that was expected
 )
 
 // Fault is the one error that protocols and the API may show: a reason and a

@@ -50,6 +50,9 @@ type Source struct {
 	Secret  Secret     `json:"-"`                // what the service proves itself with: its password, or the one it shares with the server
 
 	BeforeAt bool       `json:"beforeAt,omitempty"` // of a name like ann@partner.example it is asked for ann
+	Suffix   string     `json:"suffix,omitempty"`   // what stands behind its names here, as in @partner.example, where the whole of it is read
+	Every    Seconds    `json:"every,omitempty"`    // how often the whole of it is read and the accounts are kept in step; 0: they are not
+	Leavers  Count      `json:"leavers,omitempty"`  // how many may be suspended at once without an operator
 	Makes    bool       `json:"makes,omitempty"`    // an account is made at the first sign-in of who has none
 	Groups   []string   `json:"groups,omitempty"`   // of who is in no group of the table
 	Table    []GroupRow `json:"table,omitempty"`
@@ -74,6 +77,8 @@ const (
 	maxTable              = 1000
 	maxRouteSources       = 5
 	usualAsk              = Seconds(2)
+	usualLeavers          = 20
+	leastEvery            = 60
 	usualRecent           = Seconds(12 * time.Hour / time.Second)
 	maxRecent             = 7 * 24 * time.Hour
 	maxDN                 = 1000
@@ -109,6 +114,18 @@ func (s *Source) Check() error {
 	}
 	if s.Recent < 0 || s.Recent.Duration() > maxRecent {
 		return &FieldError{"recent", "use 1s to 7d"}
+	}
+	if s.Every != 0 && (s.Kind != DirectoryKind || s.Every < leastEvery || s.Every.Duration() > maxRecent) {
+		return &FieldError{"every", "use 1m to 7d, for a directory; 0 for never"}
+	}
+	if s.Leavers == 0 {
+		s.Leavers = usualLeavers
+	}
+	if s.Suffix != "" && CheckName("suffix", "a"+s.Suffix) != nil {
+		return &FieldError{"suffix", fmt.Sprintf("%q can't end a name: use the form @partner.example", s.Suffix)}
+	}
+	if s.Every != 0 && s.BeforeAt && s.Suffix == "" {
+		return &FieldError{"suffix", "say what stands behind the names here, as in @partner.example: the source knows what stands before it"}
 	}
 	if len(s.Servers) == 0 || len(s.Servers) > maxServers {
 		return &FieldError{"servers", fmt.Sprintf("name 1 to %d servers, which are asked in that order", maxServers)}

@@ -15,14 +15,14 @@ var (
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
 		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
-		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet, Trouble, TroubleOver, NoticeAdd, NoticeSet, NoticeRemove, NoticeRetry, ReceiverAdd, ReceiverSet, ReceiverRemove, MailSet, SourceAdd, SourceSet, SourceRemove, SourceCheck, RoutesSet,
+		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet, Trouble, TroubleOver, NoticeAdd, NoticeSet, NoticeRemove, NoticeRetry, ReceiverAdd, ReceiverSet, ReceiverRemove, MailSet, SourceAdd, SourceSet, SourceRemove, SourceCheck, SourceSync, RoutesSet,
 	}
 	Reasons = []Reason{
 		NoRight, ReadOnlyMount, Outside, NotFound, AlreadyThere, NotAFolder, IsAFolder, NotEmpty, MountPoint, AcrossMounts, BadName, BadRequest,
 		ShutsYouOut, InClear, InUse, TooLarge, BadHash, DiskFull, Failure, TrailUnavailable, NetworkRefused, ProtocolRefused, MustChange, QuotaFull, BadCredentials,
 		CodeNeeded, CodeUnset, PasswordToo, Suspended, NotYetValid, Expired, TooManySessions, NeedsEncryption, TurnedAway, LockedOutNow, TooManyAttempts, ClientGone,
 		ClientAborted, Stalled, NoDataConnection, CutOff, StoreAway, Stopping, EndedByOperator, AccountChanged,
-		CheckRefused, QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome, SourceAway,
+		CheckRefused, QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome, SourceAway, SyncStopped,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
 	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, WebDAV, ByPass, Web, Console, Local}

@@ -109,3 +109,29 @@ func (db *DB) DropVouched(ctx context.Context, source string) error {
 	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM vouched WHERE source = ?", source)
 	return err
 }
+
+// Leavers are the accounts that were suspended because their source knew them no more.
+func (db *DB) Leavers(ctx context.Context) (map[int64]bool, error) {
+	var ids []int64
+	err := db.read.SelectContext(ctx, &ids, "SELECT account FROM leaver")
+	found := map[int64]bool{}
+	for _, id := range ids {
+		found[id] = true
+	}
+	return found, err
+}
+
+// NoteLeavers adds some to them and takes others away.
+func (db *DB) NoteLeavers(ctx context.Context, left, back []int64) error {
+	for _, id := range left {
+		if _, err := db.to(ctx).ExecContext(ctx, "INSERT INTO leaver (account) VALUES (?) ON CONFLICT DO NOTHING", id); err != nil {
+			return err
+		}
+	}
+	for _, id := range back {
+		if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM leaver WHERE account = ?", id); err != nil {
+			return err
+		}
+	}
+	return nil
+}

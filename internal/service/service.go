@@ -97,6 +97,7 @@ type Service struct {
 	collector   *collector.Sender
 	teller      *notice.Teller
 	book        *book.Book
+	insync      insync
 	troubles    *troubles
 	holds       *holds
 	metrics     *metrics.Metrics
@@ -406,6 +407,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.serving.Go(func() { s.lookAround(keeping) })
 	s.serving.Go(func() { s.troubles.watch(keeping) })
 	s.serving.Go(func() { s.check(keeping) })
+	s.serving.Go(func() { s.insync.run(keeping, s) })
 	s.serving.Go(func() { s.certificate.Run(keeping) })
 	if err := s.Office.ResumeMove(keeping); err != nil {
 		s.log.Error("the move of a store does not go on", "cause", err)

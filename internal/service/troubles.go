@@ -234,6 +234,7 @@ func (t *troubles) find(ctx context.Context, known map[trouble]records.OpenTroub
 	for name, why := range t.away {
 		found[trouble{keep.ReceiverAway, name}] = facts{says: why}
 	}
+	maps.Copy(found, s.insync.troubles(s))
 	due := t.slow.IsZero() || time.Since(t.slow) > slowPace || time.Since(t.slow) < 0
 	t.mu.Unlock()
 	if due {

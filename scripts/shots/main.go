@@ -144,7 +144,7 @@ func pages(tab context.Context) error {
 		{"/traffic?by=account", "[role=img] svg path", "page-traffic"},
 		{"/accounts", "table[aria-label=Accounts] tbody tr", "page-accounts"},
 		{"/accounts/drone-contractor", ".drawer .quota", "page-account"},
-		{"/set-up", "ol li", "page-set-up"},
+		{"/set-up", "ol li", "look-set-up"},
 		{"/check-up", "table[aria-label=Findings] tbody tr", "page-check-up"},
 		{"/history", "table[aria-label=Changes] tbody tr", "look-changes"},
 		{"/passes", "table[aria-label=Passes] tbody tr", "page-passes"},

@@ -425,6 +425,8 @@ func notices(c *testkit.Caller) {
 	c.Call("PATCH", "/sources/nobody", `{"off": true}`, 404, nil)
 	c.Call("GET", "/sources", nil, 200, nil)
 	c.Call("POST", "/sources/city/check", `{"account": "ann", "password": "abc"}`, 200, nil)
+	c.Call("POST", "/sources/city/sync", `{"go": true}`, 403, nil) // it is not there
+	c.Call("POST", "/sources/nobody/sync", "{}", 404, nil)
 	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*@example.org", "sources": ["city", "own"]}]}`, 200, nil)
 	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*", "sources": ["nobody"]}]}`, 422, nil)
 	c.Call("GET", "/routes", nil, 200, nil)

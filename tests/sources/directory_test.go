@@ -1,6 +1,7 @@
 package sources
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,7 +12,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
+	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
 	"urbankeep/tests/testkit"
 	"urbankeep/tests/testkit/counterpart"
@@ -231,4 +234,81 @@ func TestKeysOfADirectory(t *testing.T) {
 	h.city.Modify("dn: uid=ann," + counterpart.People + "\nchangetype: modify\nreplace: nsAccountLock\nnsAccountLock: TRUE")
 	require.Eventually(t, func() bool { _, err := h.SFTP("ann", own, "ls"); return err != nil }, testkit.Patience, time.Second, "what it said is remembered for a short while")
 	assert.Contains(t, h.last("ann").Detail, "it is disabled")
+}
+
+func TestAccountsAreKeptInStep(t *testing.T) {
+	h := start(t)
+	var entries strings.Builder
+	const many = 200
+	members := []string{}
+	for n := range many {
+		name := fmt.Sprint("clerk-", n)
+		entries.WriteString(counterpart.Person(name, password))
+		members = append(members, name)
+	}
+	h.city.Stop()
+	h.city.Add(entries.String() + counterpart.Group("clerks", members...))
+	h.city.Start()
+	h.Must(nil, "source", "set", "city", "-table", "surveyors=crews", "-table", "clerks=crews")
+	h.Account("ben")
+	var plan api.SourceSync
+	sync := func(status int, args ...string) string {
+		plan = api.SourceSync{}
+		out, said, got := h.CLI(append([]string{"source", "sync", "city", "-json"}, args...)...)
+		require.Equal(t, status, got, out+said)
+		require.NoError(t, json.Unmarshal([]byte(out), &plan))
+		return said
+	}
+	counts := func() [3]int { return [3]int{plan.Come, plan.Change, plan.Leave} }
+	sync(0)
+	assert.Equal(t, [3]int{many + 1, 0, 0}, counts(), "ann too, who is in a group in a group; not the locked, nor ben, who is ours")
+	_, said, status := h.CLI("account", "show", "clerk-7")
+	assert.Equal(t, 1, status, "nothing is done: "+said)
+	sync(0, "-go")
+	assert.True(t, plan.Done)
+	require.NoError(t, h.ftps("clerk-7", password))
+	newest := func() int64 {
+		var found []keep.AuditRecord
+		h.Must(&found, "audit", "-most", "1")
+		return found[0].Seq
+	}
+	time.Sleep(time.Second) // the end of that session
+	before := newest()
+	sync(0, "-go")
+	assert.Equal(t, [3]int{0, 0, 0}, counts())
+	assert.Equal(t, before, newest(), "a second time writes nothing")
+
+	// Leavers are suspended and their sessions end; who is back signs in again. Too many at once stop and ask.
+	client, err := ssh.Dial("tcp", h.Address("sftp"), &ssh.ClientConfig{User: "clerk-7", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	require.NoError(t, err)
+	defer client.Close()
+	h.city.Modify("dn: uid=clerk-7," + counterpart.People + "\nchangetype: modify\nreplace: nsAccountLock\nnsAccountLock: TRUE")
+	h.Must(nil, "source", "set", "city", "-every", "1m")
+	require.Eventually(t, func() bool {
+		var a struct{ State string }
+		h.Must(&a, "account", "show", "clerk-7")
+		return a.State == "suspended"
+	}, testkit.Patience, 100*time.Millisecond, "by itself")
+	ended := make(chan error, 1)
+	go func() { ended <- client.Wait() }()
+	select {
+	case <-ended:
+	case <-time.After(testkit.Patience):
+		t.Fatal("the session goes on")
+	}
+	h.city.Modify("dn: uid=clerk-7," + counterpart.People + "\nchangetype: modify\nreplace: nsAccountLock\nnsAccountLock: FALSE")
+	h.Must(nil, "account", "suspend", "clerk-8")
+	sync(0, "-go")
+	assert.Equal(t, [3]int{0, 1, 0}, counts(), "not who was suspended by an operator")
+	require.NoError(t, h.ftps("clerk-7", password))
+
+	h.Must(nil, "source", "set", "city", "-people", "(uid=nobody)", "-every", "0")
+	assert.Contains(t, sync(1, "-go"), "would be suspended, which is more than 20")
+	require.NoError(t, h.ftps("ben", testkit.Password))
+	h.Must(nil, "source", "set", "city", "-people", "(objectClass=person)")
+	require.NoError(t, h.ftps("clerk-9", password), "nobody was suspended")
+	h.city.Stop()
+	_, said, status = h.CLI("source", "sync", "city", "-go")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, said, "nothing is changed")
 }

@@ -38,7 +38,7 @@ const drop = () => act(async () => {
   <section v-else class="sheet card" aria-labelledby="codes">
     <h2 id="codes">One-time codes</h2>
     <template v-if="on">
-      <p>On: the portal asks for a code of your authenticator at each sign-in. {{ left }} recovery codes are left. Other programs are not asked.</p>
+      <p>On: the portal asks for a code of your authenticator at each sign-in. {{ left }} recovery codes are left. Other programs ask for it where the administrator wants that.</p>
       <form v-if="off" @submit.prevent="drop"><label>Your password<input v-model="now" name="codes-now" type="password" autocomplete="current-password" /></label><button class="first" :disabled="!now">Switch them off</button><button type="button" @click="off = false">Cancel</button></form>
       <p v-else-if="required" class="soft">This account may not go without.</p>
       <button v-else @click="off = true">Switch them off…</button>

@@ -26,6 +26,8 @@ func sourceCommands() []*command.Command {
 		clientCommand("source set", "NAME", "Change a source; what is not named stays", sourceHelp, sourceSet),
 		clientCommand("source remove", "NAME", "Remove a source that no account and no route needs", "", func(_ *flag.FlagSet, f *common) run { return deletion(f, "/sources/", "source %s removed\n") }),
 		clientCommand("source check", "NAME", "Try a source step by step", "Exit status 1 when a step fails.", sourceCheck),
+		clientCommand("source sync", "NAME", "Say who comes, changes and leaves by a directory, or do it",
+			"It reads everybody whom the directory knows. Leavers are suspended, never deleted. Without -go nothing is done.", sourceSync),
 		clientCommand("route list", "", "List which sources are asked, by the account's name", "", routeList),
 		clientCommand("route add", "PATTERN SOURCE [SOURCE ...]", "Have sources asked for accounts whose names fit a pattern",
 			"The first route that fits decides; who fits none is looked up in the own records. The source named own is those.", routeAdd),
@@ -83,6 +85,13 @@ func sourceFlags(flags *flag.FlagSet) sourceFields {
 	long("recent", "recent", "how `long` ago that may be, as in 12h")
 	yes("before-at", "beforeAt", true, "of a name like ann@partner.example it is asked for ann")
 	yes("whole-name", "beforeAt", false, "it is asked for the whole name")
+	text("suffix", "suffix", "what stands behind its names here, as in `@partner.example`, where all of it is read; none for nothing")
+	long("every", "every", "how `often` all of it is read and accounts are kept in step, as in 1h; 0 is never")
+	flags.Func("leavers", "how `many` accounts may be suspended at once without an operator; 20 where nothing is said", func(text string) error {
+		n, err := strconv.Atoi(text)
+		said["leavers"] = n
+		return err
+	})
 	yes("makes", "makes", true, "an account is made at the first sign-in of somebody who has none")
 	yes("makes-none", "makes", false, "only who has an account already signs in")
 	flags.Func("group", "`group` of accounts that come from it and are in none of -table; may be given several times, none for none", func(name string) error {
@@ -136,7 +145,7 @@ func (s sourceFields) add(field string, value any) {
 
 // clean takes the word none for nothing where that is meant.
 func (s sourceFields) clean() {
-	for _, field := range []string{"bindAs", "keyAttribute", "groupBase"} {
+	for _, field := range []string{"bindAs", "keyAttribute", "groupBase", "suffix"} {
 		if s[field] == "none" {
 			s[field] = ""
 		}
@@ -239,6 +248,42 @@ func sourceCheck(flags *flag.FlagSet, f *common) run {
 		}
 		if !answer.OK {
 			return fmt.Errorf("the source %s does not do: see the step that says NO", args[0])
+		}
+		return nil
+	}
+}
+
+func sourceSync(flags *flag.FlagSet, f *common) run {
+	var ask api.SyncAsk
+	flags.BoolVar(&ask.Go, "go", false, "do it")
+	flags.IntVar(&ask.Leavers, "leavers", 0, "how `many` accounts may be suspended, this once")
+	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		var answer api.SourceSync
+		if err := c.call(ctx, http.MethodPost, "/sources/"+name(args[0])+"/sync", ask, &answer); err != nil {
+			return err
+		}
+		if *f.json {
+			if err := printJSON(env.Out, answer); err != nil {
+				return err
+			}
+		} else {
+			var rows [][]string
+			for _, l := range answer.Lines {
+				rows = append(rows, []string{l.Account, l.Does, l.Say})
+			}
+			table(env.Out, "ACCOUNT|DOES|WHY", rows)
+			said := "would come, %d change, %d be suspended: source sync %s -go does it\n"
+			if answer.Done {
+				said = "came, %d changed, %d were suspended (%s)\n"
+			}
+			if answer.Come+answer.Change+answer.Leave == 0 {
+				fmt.Fprintf(env.Out, "%s knows %d people; the accounts are in step\n", args[0], answer.People)
+			} else {
+				fmt.Fprintf(env.Out, "%s knows %d people; %d "+said, args[0], answer.People, answer.Come, answer.Change, answer.Leave, args[0])
+			}
+		}
+		if answer.Stopped != "" {
+			return fmt.Errorf("%s", answer.Stopped)
 		}
 		return nil
 	}

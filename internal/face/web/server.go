@@ -227,6 +227,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.PATCH("/sources/:name", owners, s.handle(s.setSource))
 	known.DELETE("/sources/:name", owners, s.handle(s.removeSource))
 	known.POST("/sources/:name/check", owners, s.handle(s.trySource))
+	known.POST("/sources/:name/sync", owners, s.handle(s.syncSource))
 	known.GET("/routes", s.handle(s.routesNow))
 	known.PUT("/routes", owners, s.handle(s.setRoutes))
 	known.GET("/receivers", s.handle(s.receivers))

@@ -130,3 +130,17 @@ func (s *Server) setRoutes(c *gin.Context) error {
 	c.JSON(http.StatusOK, api.Routes{Routes: list(routes)})
 	return nil
 }
+
+// syncSource brings the accounts of a source in step with it, or says what that would do.
+func (s *Server) syncSource(c *gin.Context) error {
+	var ask api.SyncAsk
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	answer, err := s.Office.SyncSource(c.Request.Context(), actor(c), c.Param("name"), ask.Go, ask.Leavers)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, answer)
+	return nil
+}

@@ -59,3 +59,14 @@ type Asker interface {
 	// Close ends its connections.
 	Close()
 }
+
+// Listed is somebody with the name that the source has for them.
+type Listed struct {
+	Name string
+	Person
+}
+
+// Lister is an asker that can say everybody it knows. It says all of them, or an error.
+type Lister interface {
+	List(ctx context.Context) ([]Listed, error)
+}

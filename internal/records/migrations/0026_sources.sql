@@ -31,3 +31,6 @@ CREATE TABLE factor_network (
   until   INTEGER NOT NULL,
   PRIMARY KEY (account, network)
 ) STRICT, WITHOUT ROWID;
+
+-- Accounts that were suspended because their source knew them no more.
+CREATE TABLE leaver (account INTEGER PRIMARY KEY REFERENCES account (id) ON DELETE CASCADE) STRICT;

@@ -79,7 +79,7 @@ func StartSlapd(t testing.TB, ldif string) *Slapd {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "slapd.conf"), fmt.Appendf(nil, slapdConfig, dir), 0o600))
 	usual := fmt.Sprintf("dn: %[1]s\nobjectClass: dcObject\nobjectClass: organization\no: Port Selwyn\ndc: port-selwyn\n\ndn: ou=people,%[1]s\nobjectClass: organizationalUnit\nou: people\n\n"+
 		"dn: ou=groups,%[1]s\nobjectClass: organizationalUnit\nou: groups\n\ndn: cn=lookup,%[1]s\nobjectClass: person\ncn: lookup\nsn: lookup\nuserPassword: %[2]s\n\n", Base, LookUpPassword)
-	s.add(usual + ldif)
+	s.Add(usual + ldif)
 	low := testkit.FreePorts(t)
 	s.Plain, s.TLS = fmt.Sprint("ldap://127.0.0.1:", low), fmt.Sprint("ldaps://127.0.0.1:", low+1)
 	s.Start()
@@ -87,8 +87,8 @@ func StartSlapd(t testing.TB, ldif string) *Slapd {
 	return s
 }
 
-// add puts entries into the directory while it does not run.
-func (s *Slapd) add(ldif string) {
+// Add puts entries into the directory while it does not run.
+func (s *Slapd) Add(ldif string) {
 	load := exec.Command("/usr/sbin/slapadd", "-q", "-f", filepath.Join(s.dir, "slapd.conf"))
 	load.Stdin = bytes.NewReader([]byte(ldif))
 	out, err := load.CombinedOutput()

@@ -199,6 +199,19 @@ func (s *Source) within(whole context.Context, ask func(context.Context) error) 
 	return err
 }
 
+// Away are the sources that can't be asked, by name, and why.
+func (b *Book) Away() map[string]error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	found := map[string]error{}
+	for name, one := range b.sources {
+		if since, why := one.Away(); !one.Off && !since.IsZero() {
+			found[name] = why
+		}
+	}
+	return found
+}
+
 // Away says since when a source can't be asked, and why; zero when it can, or it was not tried.
 func (s *Source) Away() (since time.Time, why error) {
 	s.mu.Lock()
@@ -218,4 +231,18 @@ func Try(ctx context.Context, s keep.Source, q source.Question) (steps []keep.St
 	q.Name = s.AskedAs(q.Name)
 	steps, p = one.asker.Check(ctx, q)
 	return steps, p, nil
+}
+
+// listTime bounds how long everybody may be read.
+const listTime = 2 * time.Minute
+
+// List reads everybody whom a source knows. [errors.ErrUnsupported] where it can't say.
+func (s *Source) List(ctx context.Context) ([]source.Listed, error) {
+	lister, ok := s.asker.(source.Lister)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	ctx, cancel := context.WithTimeout(ctx, listTime)
+	defer cancel()
+	return lister.List(ctx)
 }

@@ -99,14 +99,19 @@ var (
 	closedAttributes = []string{"userAccountControl", "msDS-User-Account-Control-Computed", "accountExpires", "pwdAccountLockedTime", "nsAccountLock", "loginDisabled", "shadowExpire"}
 )
 
-// find looks for the one entry of a name.
-func (d *Directory) find(ctx context.Context, name string) (*ldap.Entry, error) {
+// wanted are the attributes that are read of people.
+func (d *Directory) wanted() []string {
 	attributes := slices.Concat(idAttributes, closedAttributes, []string{d.set.NameAttribute, d.set.MailAttribute, "memberOf"})
 	if d.set.KeyAttribute != "" {
 		attributes = append(attributes, d.set.KeyAttribute)
 	}
+	return attributes
+}
+
+// find looks for the one entry of a name.
+func (d *Directory) find(ctx context.Context, name string) (*ldap.Entry, error) {
 	filter := fmt.Sprintf("(&%s(%s=%s))", d.set.People, d.set.NameAttribute, ldap.EscapeFilter(name))
-	found, err := d.search(ctx, &ldap.SearchRequest{BaseDN: d.set.Base, Scope: ldap.ScopeWholeSubtree, SizeLimit: 2, Filter: filter, Attributes: attributes})
+	found, err := d.search(ctx, &ldap.SearchRequest{BaseDN: d.set.Base, Scope: ldap.ScopeWholeSubtree, SizeLimit: 2, Filter: filter, Attributes: d.wanted()})
 	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 		return nil, err
 	}
