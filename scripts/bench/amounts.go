@@ -35,6 +35,7 @@ const (
 
 func beTiny() {
 	largeMiB, smallFiles, fewObjects, entries, idlers, signInRuns = 2, 40, 20, 200, 4, 4
+	dirPeople, dirSignIns = 20, 8
 	fewRecords, manyRecords, someRecords = 500, 2000, 500
 	crowdAccounts, crowdGroups = 20, 4
 	liveSessions, liveWatch = 10, time.Second

@@ -209,6 +209,7 @@ type world struct {
 	elsewhere    elsewhere
 	web          overWeb
 	teller       teller
+	directory    directory
 }
 
 func (w *world) start() error {
@@ -328,7 +329,7 @@ func (w *world) stop() {
 	if w.elsewhere.sealed != "" {
 		os.RemoveAll(w.elsewhere.sealed)
 	}
-	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects, w.web.floor} {
+	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects, w.web.floor, w.directory.run} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
 			p.Wait()

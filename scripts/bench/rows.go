@@ -38,7 +38,7 @@ func (w *world) rows() []row {
 			ours:  func() (float64, error) { return w.idleMemory(w.oursAt["sftp"], w.ours.Process.Pid) },
 			floor: func() (float64, error) { return w.idleMemory(w.floorAt, w.floor.Process.Pid) }},
 		w.listing(),
-	}, append(append(w.ftpRows(), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(w.trailRows(), w.liveRows()...)...)...)
+	}, append(append(w.ftpRows(), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(append(w.trailRows(), w.liveRows()...), w.sourceRows()...)...)...)
 }
 
 // crowd runs something 16 times at once.

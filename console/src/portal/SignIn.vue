@@ -12,6 +12,7 @@ const again = ref('')
 const code = ref('')
 const first = ref<Codes | null>(null)
 const step = ref<'password' | 'must-change' | 'code' | 'first-codes'>('password')
+const asks = ref('')
 const wrong = ref('')
 const busy = ref(false)
 
@@ -29,7 +30,10 @@ async function enter() {
   } catch (error) {
     const reason = error instanceof Refusal ? error.reason : ''
     if (reason === 'must-change') step.value = 'must-change'
-    else if (reason === 'code-needed' && step.value !== 'code') step.value = 'code'
+    else if (reason === 'code-needed') {
+      asks.value = (error as Error).message
+      step.value = 'code'
+    }
     else if (reason === 'code-unset' && step.value !== 'first-codes') await begin()
     else wrong.value = (error as Error).message
     code.value = ''
@@ -76,7 +80,8 @@ const ready = computed(() => account.value && password.value && (step.value !== 
         <img :src="'data:image/png;base64,' + first.picture" alt="The secret, for the camera of an authenticator" width="220" height="220" />
         <code>{{ first.secret }}</code>
       </template>
-      <label>{{ first ? 'The code that it shows now' : 'The code that your authenticator shows now, or a recovery code' }}<input v-model="code" name="code" autocomplete="one-time-code" inputmode="text" autofocus spellcheck="false" /></label>
+      <p v-if="asks && !first">{{ asks }}</p>
+      <label>{{ first ? 'The code that it shows now' : 'The code' }}<input v-model="code" name="code" autocomplete="one-time-code" inputmode="text" autofocus spellcheck="false" /></label>
     </template>
     <p class="wrong" role="alert">{{ wrong }}</p>
     <div class="ways"><button class="first" :disabled="busy || !ready">{{ step === 'must-change' ? 'Use it and sign in' : 'Sign in' }}</button><button v-if="step === 'password' && passkeysWork()" type="button" @click="byPasskey">Use a passkey</button></div>

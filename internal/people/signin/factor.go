@@ -13,7 +13,7 @@ import (
 )
 
 var (
-	errCodeToo   = keep.Refuse(keep.CodeNeeded, "the password is right; type the code that your authenticator shows now, too")
+	errCodeToo   = keep.Refuse(keep.CodeNeeded, "the password is right; type the code that your authenticator shows now, too, or a recovery code")
 	errCodeUnset = keep.Refuse(keep.CodeUnset, "the password is right; set one-time codes up on the portal first: this account may not go without")
 	errTokenOnly = keep.Refuse(keep.CodeNeeded, "the password is right, but here the account signs in with a token only: make one on the portal")
 )
