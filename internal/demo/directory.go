@@ -216,7 +216,7 @@ func (c *city) askHall(ctx context.Context, s *service.Service, url string) erro
 	ilse := office.Actor{Operator: "ilse", Role: keep.Owner, Address: "127.0.0.1", Protocol: keep.Console}
 	_, err := s.Office.SetSource(ctx, ilse, "city-hall", true, func(now *keep.Source) error {
 		*now = keep.Source{Name: "city-hall", Kind: keep.DirectoryKind, Note: "who works at the city hall (a stand-in)", Servers: []string{url}, Plain: true, BindAs: hallLooker, Secret: hallPassword,
-			Base: "ou=people," + hallBase, BeforeAt: true, Makes: true, Table: []keep.GroupRow{{Theirs: "surveyors", Ours: "surveyors"}}, Away: keep.AwayRecent}
+			Base: "ou=people," + hallBase, Suffix: "@portselwyn.example", Makes: true, Table: []keep.GroupRow{{Theirs: "surveyors", Ours: "surveyors"}}, Away: keep.AwayRecent}
 		return nil
 	})
 	if err != nil {

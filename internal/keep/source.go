@@ -49,13 +49,12 @@ type Source struct {
 	Recent  Seconds    `json:"recent,omitempty"` // how long ago, with AwayRecent
 	Secret  Secret     `json:"-"`                // what the service proves itself with: its password, or the one it shares with the server
 
-	BeforeAt bool       `json:"beforeAt,omitempty"` // of a name like ann@partner.example it is asked for ann
-	Suffix   string     `json:"suffix,omitempty"`   // what stands behind its names here, as in @partner.example, where the whole of it is read
-	Every    Seconds    `json:"every,omitempty"`    // how often the whole of it is read and the accounts are kept in step; 0: they are not
-	Leavers  Count      `json:"leavers,omitempty"`  // how many may be suspended at once without an operator
-	Makes    bool       `json:"makes,omitempty"`    // an account is made at the first sign-in of who has none
-	Groups   []string   `json:"groups,omitempty"`   // of who is in no group of the table
-	Table    []GroupRow `json:"table,omitempty"`
+	Suffix  string     `json:"suffix,omitempty"`  // what stands behind its names here, as in @partner.example
+	Every   Seconds    `json:"every,omitempty"`   // how often the whole of it is read and the accounts are kept in step; 0: they are not
+	Leavers Count      `json:"leavers,omitempty"` // how many may be suspended at once without an operator
+	Makes   bool       `json:"makes,omitempty"`   // an account is made at the first sign-in of who has none
+	Groups  []string   `json:"groups,omitempty"`  // of who is in no group of the table
+	Table   []GroupRow `json:"table,omitempty"`
 
 	// Of directories:
 	Trust         string `json:"trust,omitempty"`  // certificates (PEM) that sign theirs; "": those of the system
@@ -123,9 +122,6 @@ func (s *Source) Check() error {
 	}
 	if s.Suffix != "" && CheckName("suffix", "a"+s.Suffix) != nil {
 		return &FieldError{"suffix", fmt.Sprintf("%q can't end a name: use the form @partner.example", s.Suffix)}
-	}
-	if s.Every != 0 && s.BeforeAt && s.Suffix == "" {
-		return &FieldError{"suffix", "say what stands behind the names here, as in @partner.example: the source knows what stands before it"}
 	}
 	if len(s.Servers) == 0 || len(s.Servers) > maxServers {
 		return &FieldError{"servers", fmt.Sprintf("name 1 to %d servers, which are asked in that order", maxServers)}
@@ -203,12 +199,14 @@ func (s *Source) checkRadius() error {
 	return nil
 }
 
-// AskedAs is the name that the source knows an account by.
-func (s *Source) AskedAs(name string) string {
-	if at := strings.LastIndexByte(name, '@'); s.BeforeAt && at > 0 {
-		return name[:at]
+// AskedAs is the name that the source knows an account by; ok is false where it knows none of that form. Nobody has two
+// accounts so.
+func (s *Source) AskedAs(name string) (theirs string, ok bool) {
+	at := len(name) - len(s.Suffix)
+	if at <= 0 || !strings.EqualFold(name[at:], s.Suffix) {
+		return "", false
 	}
-	return name
+	return name[:at], true
 }
 
 // GroupsFor are the groups of who is in groups of the source, in the order of the table.

@@ -104,6 +104,12 @@ func (db *DB) SaveVouched(ctx context.Context, account int64, v Vouched) error {
 	return err
 }
 
+// DropVouchedOf forgets it of an account.
+func (db *DB) DropVouchedOf(ctx context.Context, account int64) error {
+	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM vouched WHERE account = ?", account)
+	return err
+}
+
 // DropVouched forgets it of all that come from a source.
 func (db *DB) DropVouched(ctx context.Context, source string) error {
 	_, err := db.to(ctx).ExecContext(ctx, "DELETE FROM vouched WHERE source = ?", source)

@@ -11,10 +11,23 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
 	"urbankeep/tests/testkit"
 )
 
 func undo(k *testkit.Keep, c api.Change) string { return k.Must(nil, "undo", fmt.Sprint(c.ID)) }
+
+// What only owners change, a manager does not change by taking a change back.
+func TestAManagerTakesNoChangeOfAnOwnerBack(t *testing.T) {
+	k := testkit.Start(t)
+	first := testkit.NewCaller(t, k)
+	testkit.SetUp(t, k, first)
+	first.Call("POST", "/operators", api.OperatorNew{Operator: "tomas", Password: testkit.Password, Role: "manager"}, 201, nil)
+	first.Call("PUT", "/routes", api.Routes{Routes: []keep.Route{{Pattern: "ext-*", Sources: []string{"own"}}}}, 200, nil)
+	change := fmt.Sprintf("/changes/%d/undo", k.NewestChange("routes").ID)
+	testkit.SignedIn(t, k, "tomas").Call("POST", change, nil, 403, nil)
+	first.Call("POST", change, nil, 200, nil)
+}
 
 func TestOneChangeIsTakenBackAndTheOthersStay(t *testing.T) {
 	k := testkit.Start(t)

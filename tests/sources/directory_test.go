@@ -2,11 +2,13 @@ package sources
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -32,8 +34,8 @@ const password = "a gauge in the harbour"
 // ldif is who the directory knows.
 func ldif() string {
 	return counterpart.Person("ann", password) + counterpart.Person("ben", password) + counterpart.Person("eve", password) + counterpart.Person("locked", password, "nsAccountLock: TRUE") +
-		counterpart.Person("gone", password, "shadowExpire: 19000") + counterpart.Person("weird*", password) +
-		counterpart.Group("harbour", "ann") + counterpart.Group("surveyors", "cn=harbour,"+counterpart.Groups, "ben", "locked", "gone")
+		counterpart.Person("gone", password, "shadowExpire: 19000") + counterpart.Person("weird*", password) + counterpart.Person("anonymous", password) +
+		counterpart.Group("harbour", "ann") + counterpart.Group("surveyors", "cn=harbour,"+counterpart.Groups, "ben", "locked", "gone", "anonymous")
 }
 
 func start(t *testing.T) *house {
@@ -100,6 +102,17 @@ func TestPeopleOfADirectorySignIn(t *testing.T) {
 	_, said, status := h.CLI("account", "show", "eve")
 	assert.Equal(t, 1, status, said)
 
+	// Many at once make one account.
+	var all sync.WaitGroup
+	errs := make([]error, 8)
+	for n := range errs {
+		all.Go(func() { errs[n] = h.ftps("ben", password) })
+	}
+	all.Wait()
+	require.NoError(t, errors.Join(errs...))
+	h.Must(&made, "audit", "-action", "account-add")
+	assert.Len(t, made, 2)
+
 	// What the directory says now counts now.
 	h.city.Modify("dn: cn=harbour," + counterpart.Groups + "\nchangetype: modify\nreplace: member\nmember: uid=eve," + counterpart.People)
 	require.Error(t, h.ftps("ann", password), "no group gives a folder")
@@ -161,6 +174,11 @@ func TestADirectoryIsTrustedFirst(t *testing.T) {
 	assert.Contains(t, check(0, "city", "-account", "ann", "-password"), "the account ann would be made, in crews, harbour")
 	assert.Contains(t, check(1, "city", "-account", "locked"), "it is disabled")
 	assert.Contains(t, check(1, "city", "-account", "nobody"), "nobody of that name")
+	h.Must(nil, "source", "set", "city", "-suffix", "@city.example")
+	assert.Contains(t, check(0, "city", "-account", "ann@city.example"), "would be made")
+	assert.Contains(t, check(1, "city", "-account", "ann@other.example"), "end in @city.example")
+	require.Error(t, h.ftps("ann@other.example", password), "nobody gets a second account")
+	h.Must(nil, "source", "set", "city", "-suffix", "none")
 	h.add("starttls", h.city.Plain)
 	assert.Contains(t, check(0, "starttls"), "StartTLS")
 	_, said, status := h.CLIWith(counterpart.LookUpPassword+"\n", "source", "add", "strange", h.city.TLS, "-bind-as", h.city.LookUp, "-base", counterpart.People)
@@ -200,8 +218,19 @@ func TestWhileTheDirectoryIsAway(t *testing.T) {
 	require.NoError(t, h.ftps("ann", password), "who was let in a moment ago")
 	assert.Contains(t, h.last("ann").Detail, "it is away now")
 	require.Error(t, h.ftps("ann", "wrong"))
+	assert.Equal(t, keep.BadCredentials, h.last("ann").Reason, "a guess counts as one")
 	require.Error(t, h.ftps("ben", password), "nobody has seen ben")
 	h.city.Thaw()
+
+	// What the directory takes no more is not taken while it is away either.
+	h.city.Modify("dn: uid=ann," + counterpart.People + "\nchangetype: modify\nreplace: userPassword\nuserPassword: another one")
+	require.Eventually(t, func() bool {
+		h.ftps("ann", password)
+		return h.last("ann").Reason == keep.BadCredentials && strings.Contains(h.last("ann").Detail, "says city")
+	}, testkit.Patience, 100*time.Millisecond)
+	h.city.Stop()
+	require.Error(t, h.ftps("ann", password))
+	h.city.Start()
 }
 
 func TestKeysOfADirectory(t *testing.T) {
@@ -266,6 +295,8 @@ func TestAccountsAreKeptInStep(t *testing.T) {
 	assert.Equal(t, 1, status, "nothing is done: "+said)
 	sync(0, "-go")
 	assert.True(t, plan.Done)
+	_, said, status = h.CLI("account", "show", "anonymous")
+	assert.Equal(t, 1, status, "a directory opens nothing to everybody: "+said)
 	require.NoError(t, h.ftps("clerk-7", password))
 	newest := func() int64 {
 		var found []keep.AuditRecord

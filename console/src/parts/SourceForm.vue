@@ -10,7 +10,7 @@ const emit = defineEmits<{ saved: []; close: [] }>()
 const s = props.source
 const form = reactive({
   name: s?.name ?? '', kind: s?.kind ?? ('directory' as 'directory' | 'radius'), note: s?.note ?? '', off: s?.off ?? false, servers: s?.servers.join(', ') ?? '', timeout: lengthOf(s?.timeout ?? 2),
-  away: s?.away ?? ('refuse' as 'refuse' | 'recent'), recent: lengthOf(s?.recent || 43200), beforeAt: s?.beforeAt ?? false, makes: s?.makes ?? false, groups: s?.groups ?? [],
+  away: s?.away ?? ('refuse' as 'refuse' | 'recent'), recent: lengthOf(s?.recent || 43200), suffix: s?.suffix ?? '', makes: s?.makes ?? false, groups: s?.groups ?? [],
   table: s?.table?.map((row) => `${row.theirs} = ${row.ours}`).join('\n') ?? '', trust: s?.trust ?? '', plain: s?.plain ?? false, bindAs: s?.bindAs ?? '', base: s?.base ?? '', people: s?.people ?? '(objectClass=person)',
   nameAttribute: s?.nameAttribute ?? 'uid', mailAttribute: s?.mailAttribute ?? 'mail', keyAttribute: s?.keyAttribute ?? '', groupBase: s?.groupBase ?? '', nested: s ? (s.nested ?? false) : true, secret: '',
 })
@@ -23,7 +23,7 @@ async function save() {
   wrong.value = ''
   const length = (text: string) => text as unknown as number // which the service reads
   const ask: Schemas['SourceAsk'] = {
-    note: form.note, off: form.off, servers: words(form.servers), timeout: length(form.timeout), away: form.away, beforeAt: form.beforeAt, makes: form.makes, groups: form.groups,
+    note: form.note, off: form.off, servers: words(form.servers), timeout: length(form.timeout), away: form.away, suffix: form.suffix.trim(), makes: form.makes, groups: form.groups,
     table: lines(form.table).map((line) => ({ theirs: line.slice(0, line.lastIndexOf('=')).trim(), ours: line.slice(line.lastIndexOf('=') + 1).trim() })),
     ...(form.away === 'recent' ? { recent: length(form.recent) } : {}), ...(form.secret ? { secret: form.secret } : {}),
   }
@@ -67,10 +67,10 @@ async function save() {
     <label>Groups of who is in none of those<NSelect v-model:value="form.groups" multiple :options="groups.map((g) => ({ label: g, value: g }))" placeholder="" :input-props="{ 'aria-label': 'Groups of who is in none of those' }" /></label>
     <label>While it is away<NSelect v-model:value="form.away" :options="rules" :input-props="{ 'aria-label': 'While it is away' }" /></label>
     <label v-if="form.away === 'recent'">How long ago that may be<NInput v-model:value="form.recent" placeholder="" :input-props="{ name: 'recent' }" /></label>
+    <label>What stands behind its names here; it is asked for what is before that<NInput v-model:value="form.suffix" placeholder="@partner.example" :input-props="{ name: 'suffix', spellcheck: false, autocapitalize: 'none' }" /></label>
     <label>How long one question may take<NInput v-model:value="form.timeout" placeholder="" :input-props="{ name: 'timeout' }" /></label>
     <label>Note, for the list<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'source-note' }" /></label>
     <label class="tick"><input v-model="form.makes" type="checkbox" name="makes" />an account is made at the first sign-in of who has none</label>
-    <label class="tick"><input v-model="form.beforeAt" type="checkbox" name="beforeAt" />of ann@partner.example it is asked for ann</label>
     <label v-if="s" class="tick"><input v-model="form.off" type="checkbox" name="off" />off: it vouches for nobody</label>
     <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
     <div class="row"><NButton type="primary" attr-type="submit" :disabled="!ready">{{ s ? 'Save' : 'Add the source' }}</NButton><NButton @click="$emit('close')">Cancel</NButton></div>

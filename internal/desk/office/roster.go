@@ -296,6 +296,9 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 		if given["password"] == "generate" {
 			return line, nil, errors.New("password: either one is generated, or its hash is given")
 		}
+		if a.Source != "" {
+			return line, nil, errors.New(hashColumn + ": the password of the account is not kept here, " + a.Source + " has it")
+		}
 		if err := signin.CheckHash(hash); err != nil {
 			return line, nil, errors.New(inColumn(hashColumn, err))
 		}

@@ -81,6 +81,9 @@ func (o *Office) checkSource(ctx context.Context, s *keep.Source, before keep.So
 	if s.Trust != "" && !isCertificate(s.Trust) {
 		return errNoCertificate
 	}
+	if !add && s.Kind != before.Kind {
+		return &keep.FieldError{Field: "kind", Say: "a source keeps its kind: make another"}
+	}
 	elsewhere := !slices.Equal(s.Servers, before.Servers) || s.Trust != before.Trust || s.Plain != before.Plain
 	if !add && elsewhere && s.Secret == before.Secret && s.Secret != "" {
 		return &keep.FieldError{Field: "secret", Say: "give the secret again: the one that is kept was for other servers"}

@@ -32,11 +32,8 @@ func (o *Office) SyncSource(ctx context.Context, who Actor, name string, apply b
 		return api.SourceSync{}, err
 	}
 	running := o.Book.Source(s.Name)
-	switch {
-	case running == nil:
+	if running == nil {
 		return api.SourceSync{}, &keep.FieldError{Field: "name", Say: "the source " + s.Name + " is off"}
-	case s.BeforeAt && s.Suffix == "":
-		return api.SourceSync{}, &keep.FieldError{Field: "suffix", Say: "say what stands behind its names here, as in @partner.example: source set " + s.Name + " -suffix"}
 	}
 	people, err := running.List(ctx)
 	if errors.Is(err, errors.ErrUnsupported) {
@@ -122,6 +119,9 @@ func (o *Office) planSync(ctx context.Context, s keep.Source, people []source.Li
 		}
 		if err == nil {
 			err = a.Check()
+		}
+		if err == nil && a.Anonymous() {
+			err = errors.New("everybody may use the account anonymous: nobody vouches for it")
 		}
 		if err != nil {
 			plan.say(name, "nothing", err.Error())

@@ -83,9 +83,7 @@ func sourceFlags(flags *flag.FlagSet) sourceFields {
 	long("timeout", "timeout", "how `long` one question may take, as in 2s")
 	text("away", "away", "what happens while it can't be asked: `refuse`, or recent, which lets in who was let in a short while ago")
 	long("recent", "recent", "how `long` ago that may be, as in 12h")
-	yes("before-at", "beforeAt", true, "of a name like ann@partner.example it is asked for ann")
-	yes("whole-name", "beforeAt", false, "it is asked for the whole name")
-	text("suffix", "suffix", "what stands behind its names here, as in `@partner.example`, where all of it is read; none for nothing")
+	text("suffix", "suffix", "what stands behind its names here, as in `@partner.example`: it is asked for what stands before that; none for nothing")
 	long("every", "every", "how `often` all of it is read and accounts are kept in step, as in 1h; 0 is never")
 	flags.Func("leavers", "how `many` accounts may be suspended at once without an operator; 20 where nothing is said", func(text string) error {
 		n, err := strconv.Atoi(text)

@@ -70,18 +70,24 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 		case errors.Is(err, source.ErrNobody) && account == nil:
 			continue
 		case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
+			a.unvouch(ctx, s, account, password, errors.Is(err, source.ErrNobody))
 			return fail(keep.BadCredentials, err.Error()+", says "+of, nil)
 		case errors.As(err, &asks):
 			return nil, a.ask(v, name, keep.Refuse(keep.CodeNeeded, cmp.Or(asks.Say, "the source asks for more")))
 		case errors.As(err, &away):
-			if since, ok := a.meanwhile(ctx, s, account, &password); ok {
+			since, ok, wrong := a.meanwhile(ctx, s, account, &password)
+			if ok {
 				a.Log.Warn("a source is away, and who signed in before is let in without it", "source", of, "account", name, "cause", err)
 				return a.admitElsewhere(ctx, v, t, account, started, "password, that "+of+" said was right "+ago(since)+"; it is away now", true)
+			}
+			if wrong { // which counts as any other guess
+				return fail(keep.BadCredentials, "not the password that "+of+" let it in with; it is away now", nil)
 			}
 			return fail(keep.SourceAway, of+": "+err.Error(), err)
 		case err != nil:
 			return fail(keep.Failure, of+": "+err.Error(), err)
 		case p.Closed != "":
+			a.unvouch(ctx, s, account, password, true)
 			return fail(keep.Suspended, of+" says: "+p.Closed, nil)
 		}
 		if account == nil && !s.Makes {
@@ -139,23 +145,40 @@ func (a *Accounts) askOne(ctx context.Context, v Visitor, t *Attempt, s *book.So
 func ago(at time.Time) string { return time.Since(at).Round(time.Second).String() + " ago" }
 
 // meanwhile reports whether somebody may be let in though their source is away: because it let them in a short while ago,
-// with the same password where there is one.
-func (a *Accounts) meanwhile(ctx context.Context, s *book.Source, account *keep.Effective, password *keep.Secret) (since time.Time, ok bool) {
+// with the same password where there is one; wrong says that it was another.
+func (a *Accounts) meanwhile(ctx context.Context, s *book.Source, account *keep.Effective, password *keep.Secret) (since time.Time, ok, wrong bool) {
 	if s.Source.Away != keep.AwayRecent || account == nil {
-		return since, false
+		return since, false, false
 	}
 	last, err := a.DB.LastVouched(ctx, account.ID)
 	if err != nil || last.Source != s.Name {
-		return since, false
+		return since, false, false
 	}
 	if since = last.Seen; password != nil {
 		since = last.At
 		if matches, err := a.Hasher.Matches(ctx, last.Hash, *password); !matches || err != nil {
-			return since, false
+			return since, false, err == nil && last.Hash != ""
 		}
 	}
 	age := time.Since(since)
-	return since, age > -time.Minute && age < s.Recent.Duration() // what lies in the future was written under a wrong clock
+	return since, age > -time.Minute && age < s.Recent.Duration(), false // what lies in the future was written under a wrong clock
+}
+
+// unvouch forgets with what a source let somebody in, whom it does not let in any more: at all, or with that password.
+func (a *Accounts) unvouch(ctx context.Context, s *book.Source, account *keep.Effective, password keep.Secret, all bool) {
+	if s.Source.Away != keep.AwayRecent || account == nil {
+		return
+	}
+	last, err := a.DB.LastVouched(ctx, account.ID)
+	if err == nil && !all && last.Hash != "" {
+		all, err = a.Hasher.Matches(ctx, last.Hash, password)
+	}
+	if err == nil && all {
+		err = a.DB.DropVouchedOf(ctx, account.ID)
+	}
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		a.Log.Error("with what a source let somebody in is not forgotten", "account", account.Name, "cause", err)
+	}
 }
 
 // vouchedPace is how often it is written down that a source let somebody in.
@@ -219,15 +242,17 @@ func (a *Accounts) still(ctx context.Context, v Visitor, account *keep.Effective
 	case errors.Is(err, errors.ErrUnsupported):
 		return account, keep.NoReason, ""
 	case errors.Is(err, source.ErrNobody):
+		a.unvouch(ctx, s, account, "", true)
 		return nil, keep.Suspended, s.Name + " knows nobody of that name any more"
 	case errors.As(err, &away):
-		if _, ok := a.meanwhile(ctx, s, account, nil); ok {
+		if _, ok, _ := a.meanwhile(ctx, s, account, nil); ok {
 			return account, keep.NoReason, ""
 		}
 		return nil, keep.SourceAway, s.Name + ": " + err.Error()
 	case err != nil:
 		return nil, keep.Failure, s.Name + ": " + err.Error()
 	case p.Closed != "":
+		a.unvouch(ctx, s, account, "", true)
 		return nil, keep.Suspended, s.Name + " says: " + p.Closed
 	}
 	settled, err := a.Settle(ctx, v, s.Source, account.Name, account, p)

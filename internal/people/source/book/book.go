@@ -131,7 +131,11 @@ func (b *Book) RouteOf(name string) keep.Route {
 
 // Ask asks whether a password is right. See [source.Asker].
 func (s *Source) Ask(ctx context.Context, q source.Question) (p *source.Person, err error) {
-	q.Name = s.AskedAs(q.Name)
+	theirs, ok := s.AskedAs(q.Name)
+	if !ok {
+		return nil, source.ErrNobody
+	}
+	q.Name = theirs
 	err = s.within(ctx, func(ctx context.Context) error {
 		p, err = s.asker.Ask(ctx, q)
 		return err
@@ -141,11 +145,14 @@ func (s *Source) Ask(ctx context.Context, q source.Question) (p *source.Person, 
 
 // Look asks about somebody who has proved themselves otherwise, or may; what it said a moment ago it is not asked again.
 func (s *Source) Look(ctx context.Context, name string) (p *source.Person, err error) {
-	name = s.AskedAs(name)
+	name, ok := s.AskedAs(name)
+	if !ok {
+		return nil, source.ErrNobody
+	}
 	s.mu.Lock()
-	known, ok := s.looked[name]
+	known, before := s.looked[name]
 	s.mu.Unlock()
-	if ok && time.Since(known.at) < lookFor {
+	if before && time.Since(known.at) < lookFor {
 		return known.p, nil
 	}
 	err = s.within(ctx, func(ctx context.Context) error {
@@ -228,7 +235,13 @@ func Try(ctx context.Context, s keep.Source, q source.Question) (steps []keep.St
 	defer one.asker.Close()
 	ctx, cancel := context.WithTimeout(ctx, 3*s.Timeout.Duration()) // there are several steps
 	defer cancel()
-	q.Name = s.AskedAs(q.Name)
+	if q.Name != "" {
+		theirs, ok := s.AskedAs(q.Name)
+		if !ok {
+			return []keep.Step{{Name: "found", Say: "its names end in " + s.Suffix + " here"}}, nil, nil
+		}
+		q.Name = theirs
+	}
 	steps, p = one.asker.Check(ctx, q)
 	return steps, p, nil
 }
