@@ -220,6 +220,10 @@ func TestWhileTheDirectoryIsAway(t *testing.T) {
 	require.Error(t, h.ftps("ann", "wrong"))
 	assert.Equal(t, keep.BadCredentials, h.last("ann").Reason, "a guess counts as one")
 	require.Error(t, h.ftps("ben", password), "nobody has seen ben")
+	h.Must(nil, "account", "set", "ann", "-second-factor", "required", "-factor-on", "ftp")
+	require.Error(t, h.ftps("ann", password))
+	assert.Equal(t, keep.CodeUnset, h.last("ann").Reason, "the second factor is asked for all the same")
+	h.Must(nil, "account", "set", "ann", "-second-factor", "inherit", "-factor-on", "inherit")
 	h.city.Thaw()
 
 	// What the directory takes no more is not taken while it is away either.

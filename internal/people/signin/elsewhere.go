@@ -78,7 +78,7 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 			since, ok, wrong := a.meanwhile(ctx, s, account, &password)
 			if ok {
 				a.Log.Warn("a source is away, and who signed in before is let in without it", "source", of, "account", name, "cause", err)
-				return a.admitElsewhere(ctx, v, t, account, started, "password, that "+of+" said was right "+ago(since)+"; it is away now", true)
+				return a.admitElsewhere(ctx, v, t, account, started, "password, that "+of+" said was right "+ago(since)+"; it is away now", false)
 			}
 			if wrong { // which counts as any other guess
 				return fail(keep.BadCredentials, "not the password that "+of+" let it in with; it is away now", nil)
@@ -97,7 +97,9 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 		if err != nil {
 			return fail(keep.SourceAway, "the account can't be as "+of+" says: "+err.Error(), err)
 		}
-		a.noteVouched(ctx, s, settled, &password)
+		if !challenged { // else the password alone never let it in
+			a.noteVouched(ctx, s, settled, &password)
+		}
 		return a.admitElsewhere(ctx, v, t, settled, started, "password, says "+of, challenged)
 	}
 	return fail(keep.BadCredentials, "no such account: "+strings.Join(asked, " and ")+" know nobody of that name", nil)
@@ -274,8 +276,8 @@ func (a *Accounts) proveElsewhere(ctx context.Context, v Visitor, account *keep.
 	switch {
 	case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
 		return false, nil
-	case errors.As(err, &asks): // it asks only who has shown the right one
-		return true, nil
+	case errors.As(err, &asks): // which some do whatever the password is
+		return false, keep.Refuse(keep.CodeNeeded, "who vouches for the account asks for more than a password, which can't be answered here: ask the administrator for the change")
 	case err != nil:
 		return false, &keep.Fault{Reason: keep.SourceAway, Say: "who vouches for the account can't be asked now: try again later", Cause: err}
 	}
