@@ -179,6 +179,14 @@ func TestADirectoryIsTrustedFirst(t *testing.T) {
 	assert.Contains(t, check(1, "city", "-account", "ann@other.example"), "end in @city.example")
 	require.Error(t, h.ftps("ann@other.example", password), "nobody gets a second account")
 	h.Must(nil, "source", "set", "city", "-suffix", "none")
+	// Groups by what people's entries say, and what these groups' entries say.
+	for _, group := range []string{counterpart.Group("pilots", "ann"), counterpart.Group("flyers", "cn=pilots,"+counterpart.Groups)} {
+		h.city.Modify(strings.Replace(strings.TrimSpace(group), "\n", "\nchangetype: add\n", 1))
+	}
+	h.Must(nil, "source", "set", "city", "-group-base", "none", "-table", "flyers=crews")
+	assert.Contains(t, check(0, "city", "-account", "ann"), "would be made, in crews")
+	h.Must(nil, "source", "set", "city", "-flat")
+	assert.Contains(t, check(0, "city", "-account", "ann"), "in no group")
 	h.add("starttls", h.city.Plain)
 	assert.Contains(t, check(0, "starttls"), "StartTLS")
 	_, said, status := h.CLIWith(counterpart.LookUpPassword+"\n", "source", "add", "strange", h.city.TLS, "-bind-as", h.city.LookUp, "-base", counterpart.People)

@@ -67,6 +67,11 @@ func TestRadiusVouches(t *testing.T) {
 	said, err := h.talk("token-ben", password, "246810")
 	require.NoError(t, err, said)
 	assert.Contains(t, said[1], "Type the number that your token shows")
+	var refused api.Problem
+	h.portal("sign-in", api.PortalSignIn{Account: "token-ben", Password: password}, 403, &refused)
+	assert.Contains(t, refused.Detail, "ype the number that your token shows")
+	h.portal("sign-in", api.PortalSignIn{Account: "token-ben", Password: "another", Code: "246810"}, 401, &refused)
+	h.portal("sign-in", api.PortalSignIn{Account: "token-ben", Password: password, Code: "246810"}, 200, &struct{}{})
 	_, err = h.talk("token-ben", password, "111111")
 	require.Error(t, err)
 	_, err = h.talk("token-ben", "wrong", "246810")
@@ -155,21 +160,23 @@ func TestASecondFactorOnEveryFace(t *testing.T) {
 	require.Error(t, h.ftps("eve", testkit.Password))
 }
 
+// portal asks the portal.
+func (h *house) portal(path string, ask any, status int, into any) {
+	text, err := json.Marshal(ask)
+	require.NoError(h.t, err)
+	response, err := http.Post(h.Console()+"/portal/api/v1/"+path, "application/json", strings.NewReader(string(text)))
+	require.NoError(h.t, err)
+	defer response.Body.Close()
+	require.Equal(h.t, status, response.StatusCode, path)
+	require.NoError(h.t, json.NewDecoder(response.Body).Decode(into))
+}
+
 // useCodes sets one-time codes up on the portal, and gives their secret.
 func (h *house) useCodes(account string) string {
-	post := func(path string, ask, into any) {
-		text, err := json.Marshal(ask)
-		require.NoError(h.t, err)
-		response, err := http.Post(h.Console()+"/portal/api/v1/"+path, "application/json", strings.NewReader(string(text)))
-		require.NoError(h.t, err)
-		defer response.Body.Close()
-		require.Equal(h.t, http.StatusOK, response.StatusCode, path)
-		require.NoError(h.t, json.NewDecoder(response.Body).Decode(into))
-	}
 	var codes api.Codes
-	post("codes", api.PortalNew{Account: account, Password: testkit.Password}, &codes)
+	h.portal("codes", api.PortalNew{Account: account, Password: testkit.Password}, 200, &codes)
 	code, err := totp.GenerateCode(codes.Secret, time.Now())
 	require.NoError(h.t, err)
-	post("sign-in", api.PortalSignIn{Account: account, Password: testkit.Password, Secret: codes.Secret, Code: code}, &struct{}{})
+	h.portal("sign-in", api.PortalSignIn{Account: account, Password: testkit.Password, Secret: codes.Secret, Code: code}, 200, &struct{}{})
 	return codes.Secret
 }
