@@ -125,7 +125,7 @@ func (s *Slapd) Freeze() { s.signal("-STOP") }
 func (s *Slapd) Thaw() { s.signal("-CONT") }
 
 func (s *Slapd) signal(which string) {
-	require.NoError(s.t, exec.Command("kill", which, fmt.Sprint(s.run.Process.Pid)).Run())
+	require.NoError(s.t, exec.Command("sh", "-c", fmt.Sprint("kill ", which, " ", s.run.Process.Pid)).Run())
 }
 
 // Modify changes entries (LDIF) while it runs.
