@@ -42,7 +42,8 @@ type SourceTried struct {
 
 // Routes are which sources are asked, in order; who fits none is asked for in the own records.
 type Routes struct {
-	Routes []keep.Route `json:"routes"`
+	Routes  []keep.Route `json:"routes"`
+	ShutOut []string     `json:"shutOut,omitempty"` // accounts whose source their route does not ask, the first of them
 }
 
 // SyncAsk asks for the accounts of a source to be brought in step with it.

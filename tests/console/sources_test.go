@@ -49,7 +49,7 @@ func TestSourcesInTheConsole(t *testing.T) {
 	p.Do(chromedp.Click(chromedp.CSS("button[aria-label='Remove tower']")))
 	p.Press("Confirm")
 	p.Shows("body", "t is needed by the route a*")
-	var routes []map[string]any
-	k.Must(&routes, "route", "list")
-	require.Len(t, routes, 1)
+	var now struct{ Routes []map[string]any }
+	k.Must(&now, "route", "list")
+	require.Len(t, now.Routes, 1)
 }

@@ -147,7 +147,7 @@ func TestANameIsOfOneSource(t *testing.T) {
 	assert.Contains(t, said, "city")
 
 	// What no route asks for, nobody gets into.
-	h.Must(nil, "route", "add", "b*", "own", "-before", "1")
+	assert.Contains(t, h.Must(nil, "route", "add", "b*", "own", "-before", "1"), "can't sign in, for their route does not ask the source they come from: ben")
 	require.Error(t, h.ftps("ben", password))
 	assert.Contains(t, h.last("ben").Detail, "the account comes from city")
 	said, _, status = h.CLI("explain", "ben", "list", "/")

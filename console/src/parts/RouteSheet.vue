@@ -10,19 +10,24 @@ type Route = Schemas['Routes']['routes'][number]
 const props = defineProps<{ sources: string[]; owner: boolean }>()
 const message = useMessage()
 const routes = ref<Route[]>([])
+const out = ref<string[]>([])
 const form = reactive({ pattern: '', sources: '' })
 const wrong = ref('')
 onMounted(async () => {
   try {
-    routes.value = (await call<Schemas['Routes']>('GET', '/routes')).routes
+    show(await call<Schemas['Routes']>('GET', '/routes'))
   } catch (error) {
     message.error(sentence(error))
   }
 })
+function show(now: Schemas['Routes']) {
+  routes.value = now.routes
+  out.value = now.shutOut ?? []
+}
 async function put(next: Route[]) {
   wrong.value = ''
   try {
-    routes.value = (await call<Schemas['Routes']>('PUT', '/routes', { routes: next })).routes
+    show(await call<Schemas['Routes']>('PUT', '/routes', { routes: next }))
     return true
   } catch (error) {
     wrong.value = sentence(error)
@@ -49,6 +54,7 @@ const raise = (at: number) => put([...routes.value.slice(0, at - 1), routes.valu
         <tr><td>{{ routes.length + 1 }}</td><td>everybody else</td><td>own</td><td></td></tr>
       </tbody>
     </TableFrame>
+    <p v-if="out.length" class="out" role="status">▲ These can't sign in, for their route does not ask the source they come from: {{ out.join(', ') }}</p>
     <form v-if="owner && props.sources.length" class="fields" @submit.prevent="add">
       <label>Names that fit, as in *@partner.example<NInput v-model:value="form.pattern" placeholder="" :input-props="{ name: 'pattern', spellcheck: false, autocapitalize: 'none' }" /></label>
       <label>Sources in this order, of {{ [...sources, 'own'].join(', ') }}<NInput v-model:value="form.sources" placeholder="" :input-props="{ name: 'route-sources', spellcheck: false, autocapitalize: 'none' }" /></label>
@@ -59,6 +65,7 @@ const raise = (at: number) => put([...routes.value.slice(0, at - 1), routes.valu
 </template>
 
 <style scoped>
+.out { color: var(--copper); padding: 0 14px; }
 .deeds { white-space: nowrap; }
 .deeds button + button { margin-left: 14px; }
 .fields { grid-template-columns: repeat(auto-fit, minmax(min(240px, 100%), 1fr)); max-width: 900px; align-items: end; }

@@ -182,6 +182,20 @@ type routesFacts struct {
 // Routes are which sources are asked, in order.
 func (o *Office) Routes(ctx context.Context) ([]keep.Route, error) { return o.DB.Routes(ctx) }
 
+// maxShutOut bounds who is named by [Office.ShutOut].
+const maxShutOut = 20
+
+// ShutOut names accounts that can't sign in because their route does not ask the source they come from.
+func (o *Office) ShutOut(ctx context.Context, routes []keep.Route) (found []string, err error) {
+	all, err := o.DB.AllAccounts(ctx)
+	for _, a := range all {
+		if len(found) < maxShutOut && !a.Anonymous() && keep.RouteOf(routes, a.Name).Asks(a) != nil {
+			found = append(found, a.Name)
+		}
+	}
+	return found, err
+}
+
 // SetRoutes changes which sources are asked.
 func (o *Office) SetRoutes(ctx context.Context, who Actor, edit func([]keep.Route) ([]keep.Route, error)) ([]keep.Route, error) {
 	o.changing.Lock()

@@ -293,7 +293,7 @@ func routesNow(ctx context.Context, c *client) (now api.Routes, err error) {
 
 func showRoutes(env command.Env, f *common, now api.Routes) error {
 	if *f.json {
-		return printJSON(env.Out, now.Routes)
+		return printJSON(env.Out, now)
 	}
 	var rows [][]string
 	for i, r := range now.Routes {
@@ -301,6 +301,9 @@ func showRoutes(env command.Env, f *common, now api.Routes) error {
 	}
 	rows = append(rows, []string{strconv.Itoa(len(now.Routes) + 1), "everybody else", keep.OwnSource})
 	table(env.Out, "ROUTE|ACCOUNTS|SOURCES", rows)
+	if len(now.ShutOut) > 0 {
+		fmt.Fprintf(env.Out, "These can't sign in, for their route does not ask the source they come from: %s\n", strings.Join(now.ShutOut, ", "))
+	}
 	return nil
 }
 
@@ -325,6 +328,7 @@ func routeAdd(flags *flag.FlagSet, f *common) run {
 		if *before > 0 {
 			at = min(*before-1, at)
 		}
+		now.ShutOut = nil
 		now.Routes = slices.Insert(now.Routes, at, keep.Route{Pattern: args[0], Sources: args[1:]})
 		return saveRoutes(ctx, env, c, f, now)
 	}

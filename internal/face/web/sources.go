@@ -114,7 +114,15 @@ func (s *Server) routesNow(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, api.Routes{Routes: list(routes)})
+	return s.replyRoutes(c, routes)
+}
+
+func (s *Server) replyRoutes(c *gin.Context, routes []keep.Route) error {
+	out, err := s.Office.ShutOut(c.Request.Context(), routes)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, api.Routes{Routes: list(routes), ShutOut: out})
 	return nil
 }
 
@@ -127,8 +135,7 @@ func (s *Server) setRoutes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, api.Routes{Routes: list(routes)})
-	return nil
+	return s.replyRoutes(c, routes)
 }
 
 // syncSource brings the accounts of a source in step with it, or says what that would do.
