@@ -11,7 +11,8 @@ import (
 type Operator struct {
 	Operator   string     `json:"operator"`
 	Role       keep.Role  `json:"role"`
-	Codes      bool       `json:"codes"` // one-time codes are asked for
+	Codes      bool       `json:"codes"`  // one-time codes are asked for
+	Source     string     `json:"source"` // who vouches for it
 	Created    time.Time  `json:"created"`
 	LastSignIn *time.Time `json:"lastSignIn,omitempty"` // to the console
 }
@@ -29,6 +30,7 @@ type OperatorChange struct {
 	Password *string    `json:"password,omitempty"`
 	Codes    *bool      `json:"codes,omitempty"`    // only to switch them off
 	Passkeys *bool      `json:"passkeys,omitempty"` // only to remove them
+	Source   *string    `json:"source,omitempty"`   // who vouches for it; own, with a password: the own records
 }
 
 // PasswordChange gives who is signed in a new password.

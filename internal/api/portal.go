@@ -10,6 +10,32 @@ import (
 type PortalDoor struct {
 	Name   string `json:"name"`   // of the organisation; "": none is set
 	Banner string `json:"banner"` // what is to be read before signing in; "": nothing
+	SSO    []SSO  `json:"sso"`    // by which holders may sign in
+}
+
+// SSO is a single sign-on.
+type SSO struct {
+	Source string `json:"source"`
+	Label  string `json:"label"` // what people know it as
+}
+
+// SSOLeave asks to sign in by single sign-on: the browser itself, or an SFTP client that waits under a link.
+type SSOLeave struct {
+	Source string `json:"source"`
+	Link   string `json:"link,omitempty"`
+}
+
+// SSOGo is where the browser is to go for that.
+type SSOGo struct {
+	URL string `json:"url"`
+}
+
+// PortalLink is an SFTP client that waits for its holder to sign in with a browser.
+type PortalLink struct {
+	Account string    `json:"account"`
+	Address string    `json:"address"` // of the client
+	Asked   time.Time `json:"asked"`
+	SSO     []SSO     `json:"sso"` // by which they may
 }
 
 // PortalSignIn asks to sign an account holder in.
@@ -146,7 +172,8 @@ type PortalFinish struct {
 // PortalAccount is what holders see of their own account.
 type PortalAccount struct {
 	Account       string          `json:"account"`
-	Password      bool            `json:"password"`      // it has one
+	Password      bool            `json:"password"`      // it has one here
+	Proof         string          `json:"proof"`         // what is shown once more before a change: password, sign-in, none
 	TakesKeys     bool            `json:"takesKeys"`     // other programs may sign in with a key
 	Codes         bool            `json:"codes"`         // the portal asks for one-time codes
 	CodesRequired bool            `json:"codesRequired"` // it may not go without

@@ -20,6 +20,8 @@ type Operator struct {
 	PasswordHash Secret
 	CodeSecret   Secret // of one-time codes, base32; "": it needs none
 	CodeStep     int64  // the last time step (RFC 6238, section 4.2) whose code was used
+	Source       string // that vouches for it; "": the own records
+	SourceID     string // what that calls it for ever; "": it was not asked yet
 	Created      time.Time
 	LastSignIn   time.Time // to the console
 }

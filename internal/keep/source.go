@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -17,6 +18,7 @@ const (
 	OwnKind       SourceKind = "own"       // the records of this service
 	DirectoryKind SourceKind = "directory" // LDAP (RFC 4511)
 	RadiusKind    SourceKind = "radius"    // RADIUS (RFC 2865)
+	SSOKind       SourceKind = "sso"       // single sign-on in a browser
 )
 
 // OwnSource is the source that is always there: the service's own records.
@@ -67,20 +69,33 @@ type Source struct {
 	KeyAttribute  string `json:"keyAttribute,omitempty"` // of SSH public keys; "": keys are not taken from there
 	GroupBase     string `json:"groupBase,omitempty"`    // DN below which groups are; "": people's memberOf says their groups
 	Nested        bool   `json:"nested,omitempty"`       // groups may hold groups
+
+	// Of providers of single sign-on. NameAttribute and MailAttribute are claims there; without the first the name of a
+	// SAML subject is taken.
+	Standard       Standard  `json:"standard,omitempty"`
+	Label          string    `json:"label,omitempty"`          // what people know it as
+	KnownAs        string    `json:"knownAs,omitempty"`        // what it knows this service as: a client ID, an entity ID
+	Metadata       string    `json:"metadata,omitempty"`       // its SAML metadata (XML), where no server gives that
+	GroupAttribute string    `json:"groupAttribute,omitempty"` // claim that holds groups
+	Scopes         []string  `json:"scopes,omitempty"`         // that are asked for besides openid
+	Roles          []RoleRow `json:"roles,omitempty"`          // who becomes an operator; the first that fits counts
 }
 
 const (
 	// MaxSources bounds the sources, MaxRoutes the routes.
 	MaxSources, MaxRoutes = 50, 200
-	maxServers            = 5
-	maxTable              = 1000
-	maxRouteSources       = 5
-	usualAsk              = Seconds(2)
-	usualLeavers          = 20
-	leastEvery            = 60
-	usualRecent           = Seconds(12 * time.Hour / time.Second)
-	maxRecent             = 7 * 24 * time.Hour
-	maxDN                 = 1000
+	// MaxSAML bounds a message or the metadata of a SAML provider, bytes.
+	MaxSAML         = 256 << 10
+	maxServers      = 5
+	maxTable        = 1000
+	maxRouteSources = 5
+	usualAsk        = Seconds(2)
+	usualLeavers    = 20
+	leastEvery      = 60
+	maxLabel        = 100
+	usualRecent     = Seconds(12 * time.Hour / time.Second)
+	maxRecent       = 7 * 24 * time.Hour
+	maxDN           = 1000
 )
 
 // Check reports what is wrong as a [*FieldError], and fills in what is usual.
@@ -123,7 +138,7 @@ func (s *Source) Check() error {
 	if s.Suffix != "" && CheckName("suffix", "a"+s.Suffix) != nil {
 		return &FieldError{"suffix", fmt.Sprintf("%q can't end a name: use the form @partner.example", s.Suffix)}
 	}
-	if len(s.Servers) == 0 || len(s.Servers) > maxServers {
+	if fewest := map[bool]int{false: 1}[s.Metadata != ""]; len(s.Servers) < fewest || len(s.Servers) > maxServers {
 		return &FieldError{"servers", fmt.Sprintf("name 1 to %d servers, which are asked in that order", maxServers)}
 	}
 	if len(s.Table) > maxTable {
@@ -139,11 +154,16 @@ func (s *Source) Check() error {
 		return s.checkDirectory()
 	case RadiusKind:
 		return s.checkRadius()
+	case SSOKind:
+		return s.checkSSO()
 	}
-	return &FieldError{"kind", fmt.Sprintf("%q is not known: use directory or radius", s.Kind)}
+	return &FieldError{"kind", fmt.Sprintf("%q is not known: use directory, radius or sso", s.Kind)}
 }
 
 func (s *Source) checkDirectory() error {
+	if err := s.noneOf(SSOKind); err != nil {
+		return err
+	}
 	for _, server := range s.Servers {
 		u, err := url.Parse(server)
 		if err != nil || u.Scheme != "ldaps" && u.Scheme != "ldap" || u.Hostname() == "" || u.User != nil || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
@@ -161,12 +181,8 @@ func (s *Source) checkDirectory() error {
 	if !strings.HasPrefix(s.People, "(") || !strings.HasSuffix(s.People, ")") || len(s.People) > maxDN {
 		return &FieldError{"people", "use a filter in parentheses, as in (objectClass=person)"}
 	}
-	for field, name := range map[string]string{"nameAttribute": s.NameAttribute, "mailAttribute": s.MailAttribute, "keyAttribute": s.KeyAttribute} {
-		if strings.ContainsFunc(name, func(r rune) bool {
-			return r >= unicode.MaxASCII || !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-;.", r)
-		}) || len(name) > 100 {
-			return &FieldError{field, fmt.Sprintf("%q is no attribute: use its name, as in uid", name)}
-		}
+	if err := s.checkAttributes("-;."); err != nil {
+		return err
 	}
 	for field, dn := range map[string]string{"base": s.Base, "groupBase": s.GroupBase, "bindAs": s.BindAs} {
 		if dn != "" && field != "bindAs" && !strings.Contains(dn, "=") || len(dn) > maxDN || strings.ContainsFunc(dn, unicode.IsControl) {
@@ -184,7 +200,44 @@ func (s *Source) checkDirectory() error {
 	return nil
 }
 
+// checkAttributes wants the names of attributes in letters, digits and what else a kind has in them.
+func (s *Source) checkAttributes(besides string) error {
+	for field, name := range map[string]string{"nameAttribute": s.NameAttribute, "mailAttribute": s.MailAttribute, "keyAttribute": s.KeyAttribute, "groupAttribute": s.GroupAttribute} {
+		if len(name) > 200 || strings.ContainsFunc(name, func(r rune) bool {
+			return r >= unicode.MaxASCII || !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(besides, r)
+		}) {
+			return &FieldError{field, fmt.Sprintf("%q is no attribute: use its name, as in uid", name)}
+		}
+	}
+	return nil
+}
+
+// noneOf reports what is said of a source that only another kind has.
+func (s *Source) noneOf(kind SourceKind) error {
+	field := ""
+	switch {
+	case kind == DirectoryKind && (s.Base != "" || s.BindAs != "" || s.GroupBase != "" || s.KeyAttribute != "" || s.Nested || s.People != ""):
+		field = cmp.Or(filled("base", s.Base), filled("bindAs", s.BindAs), filled("groupBase", s.GroupBase), filled("keyAttribute", s.KeyAttribute), filled("people", s.People), "nested")
+	case kind == SSOKind && (s.Standard != "" || s.Label != "" || s.KnownAs != "" || s.Metadata != "" || s.GroupAttribute != "" || len(s.Scopes)+len(s.Roles) > 0):
+		field = cmp.Or(filled("standard", string(s.Standard)), filled("label", s.Label), filled("knownAs", s.KnownAs), filled("metadata", s.Metadata), filled("groupAttribute", s.GroupAttribute), "roles")
+	}
+	if field == "" {
+		return nil
+	}
+	return &FieldError{field, fmt.Sprintf("that is for sources of the kind %s, and this one is of the kind %s", kind, s.Kind)}
+}
+
+func filled(field, value string) string {
+	if value == "" {
+		return ""
+	}
+	return field
+}
+
 func (s *Source) checkRadius() error {
+	if err := cmp.Or(s.noneOf(SSOKind), s.noneOf(DirectoryKind)); err != nil {
+		return err
+	}
 	for _, server := range s.Servers {
 		if host, port, err := splitAddress(server); err != nil || host == "" || port == 0 {
 			return &FieldError{"servers", fmt.Sprintf("%q is no RADIUS server: use HOST:PORT, as in radius.port-selwyn.example:1812", server)}
@@ -193,8 +246,8 @@ func (s *Source) checkRadius() error {
 	switch {
 	case len(s.Secret) < 8:
 		return &FieldError{"secret", "give the secret that the server knows this service by, of at least 8 characters"}
-	case s.Base != "" || s.BindAs != "" || s.GroupBase != "" || s.KeyAttribute != "" || s.Trust != "" || s.Plain || s.Nested:
-		return &FieldError{"base", "that is for directories"}
+	case s.Trust != "" || s.Plain:
+		return &FieldError{"trust", "RADIUS has no TLS: its secret protects passwords"}
 	}
 	return nil
 }
@@ -209,13 +262,14 @@ func (s *Source) AskedAs(name string) (theirs string, ok bool) {
 	return name[:at], true
 }
 
+// CalledHere is the name here of who the source calls that.
+func (s *Source) CalledHere(theirs string) string { return theirs + s.Suffix }
+
 // GroupsFor are the groups of who is in groups of the source, in the order of the table.
 func (s *Source) GroupsFor(theirs []string) []string {
 	var found []string
 	for _, row := range s.Table {
-		if !slices.Contains(found, row.Ours) && slices.ContainsFunc(theirs, func(g string) bool {
-			return strings.EqualFold(g, row.Theirs) || strings.EqualFold(firstValue(g), row.Theirs)
-		}) {
+		if !slices.Contains(found, row.Ours) && isIn(theirs, row.Theirs) {
 			found = append(found, row.Ours)
 		}
 	}
@@ -225,6 +279,11 @@ func (s *Source) GroupsFor(theirs []string) []string {
 	return found
 }
 
+// isIn reports whether one of the groups is meant by a DN or a name.
+func isIn(groups []string, name string) bool {
+	return slices.ContainsFunc(groups, func(g string) bool { return strings.EqualFold(g, name) || strings.EqualFold(firstValue(g), name) })
+}
+
 // firstValue is the crews of cn=crews,ou=groups.
 func firstValue(dn string) string {
 	first, _, _ := strings.Cut(dn, ",")
@@ -232,66 +291,4 @@ func firstValue(dn string) string {
 		return value
 	}
 	return dn
-}
-
-// Route says which sources are asked for an account whose name fits.
-type Route struct {
-	Pattern string   `json:"pattern"` // as in *@partner.example
-	Sources []string `json:"sources"` // in that order
-}
-
-// CheckRoutes reports what is wrong with the routes as a [*FieldError]; sources are the names that there are.
-func CheckRoutes(routes []Route, sources []string) error {
-	if len(routes) > MaxRoutes {
-		return &FieldError{"routes", fmt.Sprintf("there are at most %d", MaxRoutes)}
-	}
-	for i, r := range routes {
-		if r.Pattern == "" || len(r.Pattern) > MaxNameLength || CheckPathName(r.Pattern) != nil || strings.ContainsAny(r.Pattern, "/,; ") {
-			return &FieldError{"pattern", fmt.Sprintf("%q is no pattern of accounts: use letters with * and ?, as in *@partner.example", r.Pattern)}
-		}
-		if slices.ContainsFunc(routes[:i], func(before Route) bool { return strings.EqualFold(before.Pattern, r.Pattern) }) {
-			return &FieldError{"pattern", "the pattern " + r.Pattern + " stands there twice"}
-		}
-		if len(r.Sources) == 0 || len(r.Sources) > maxRouteSources {
-			return &FieldError{"sources", fmt.Sprintf("name 1 to %d sources for %s: source list shows the ones there are", maxRouteSources, r.Pattern)}
-		}
-		for n, name := range r.Sources {
-			if name != OwnSource && !slices.Contains(sources, name) {
-				return &FieldError{"sources", "there is no source " + name + ": source list shows the ones there are"}
-			}
-			if slices.Contains(r.Sources[:n], name) {
-				return &FieldError{"sources", "the source " + name + " is named twice for " + r.Pattern}
-			}
-		}
-	}
-	return nil
-}
-
-// everybody is the route of who fits no other.
-var everybody = Route{Pattern: "*", Sources: []string{OwnSource}}
-
-// RouteOf is the first route whose pattern an account's name fits; else it is the service's own records that are asked.
-func RouteOf(routes []Route, name string) Route {
-	for _, r := range routes {
-		if like(r.Pattern, name) {
-			return r
-		}
-	}
-	return everybody
-}
-
-// From is the source that an account comes from, by name.
-func (a *Account) From() string {
-	if a.Source == "" {
-		return OwnSource
-	}
-	return a.Source
-}
-
-// Asks says whether a route asks the source that an account comes from, and if not why.
-func (r Route) Asks(a *Account) *Fault {
-	if slices.Contains(r.Sources, a.From()) {
-		return nil
-	}
-	return Refuse(BadCredentials, fmt.Sprintf("the account comes from %s, and the route %s asks %s only", a.From(), r.Pattern, strings.Join(r.Sources, ", ")))
 }

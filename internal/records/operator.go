@@ -17,17 +17,19 @@ type operatorRow struct {
 	PasswordHash string `db:"password_hash"`
 	CodeSecret   string `db:"code_secret"`
 	CodeStep     int64  `db:"code_step"`
+	Source       string `db:"source"`
+	SourceID     string `db:"source_id"`
 	Created      int64  `db:"created"`
 	LastSignIn   int64  `db:"last_sign_in"`
 }
 
 func (r operatorRow) operator() *keep.Operator {
-	return &keep.Operator{ID: r.ID, Name: r.Name, Role: keep.Role(r.Role), PasswordHash: keep.Secret(r.PasswordHash), CodeSecret: keep.Secret(r.CodeSecret), CodeStep: r.CodeStep,
+	return &keep.Operator{ID: r.ID, Name: r.Name, Role: keep.Role(r.Role), PasswordHash: keep.Secret(r.PasswordHash), CodeSecret: keep.Secret(r.CodeSecret), CodeStep: r.CodeStep, Source: r.Source, SourceID: r.SourceID,
 		Created: fromMicros(r.Created), LastSignIn: fromMicros(r.LastSignIn)}
 }
 
 func operatorRowOf(o *keep.Operator) operatorRow {
-	return operatorRow{o.ID, o.Name, string(o.Role), o.PasswordHash.Reveal(), o.CodeSecret.Reveal(), o.CodeStep, micros(o.Created), micros(o.LastSignIn)}
+	return operatorRow{o.ID, o.Name, string(o.Role), o.PasswordHash.Reveal(), o.CodeSecret.Reveal(), o.CodeStep, o.Source, o.SourceID, micros(o.Created), micros(o.LastSignIn)}
 }
 
 // Operator reads one operator by name.
@@ -66,8 +68,8 @@ func (db *DB) AddFirstOperator(ctx context.Context, setupDigest []byte, o *keep.
 }
 
 func insertOperator(ctx context.Context, tx *sqlx.Tx, o *keep.Operator) error {
-	result, err := tx.NamedExecContext(ctx, `INSERT INTO operator (name, role, password_hash, code_secret, code_step, created, last_sign_in)
-		VALUES (:name, :role, :password_hash, :code_secret, :code_step, :created, :last_sign_in)`, operatorRowOf(o))
+	result, err := tx.NamedExecContext(ctx, `INSERT INTO operator (name, role, password_hash, code_secret, code_step, source, source_id, created, last_sign_in)
+		VALUES (:name, :role, :password_hash, :code_secret, :code_step, :source, :source_id, :created, :last_sign_in)`, operatorRowOf(o))
 	if err != nil {
 		return err
 	}
@@ -83,7 +85,7 @@ var ErrLastOwner = errors.New("the last owner")
 // recovery codes that begin with it.
 func (db *DB) SaveOperator(ctx context.Context, o *keep.Operator, endings []string, recovery [][]byte) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		err := changed(tx.NamedExecContext(ctx, "UPDATE operator SET role = :role, password_hash = :password_hash, code_secret = :code_secret, code_step = :code_step WHERE id = :id", operatorRowOf(o)))
+		err := changed(tx.NamedExecContext(ctx, "UPDATE operator SET role = :role, password_hash = :password_hash, code_secret = :code_secret, code_step = :code_step, source = :source, source_id = :source_id WHERE id = :id", operatorRowOf(o)))
 		if err != nil {
 			return err
 		}
@@ -122,6 +124,11 @@ func ownerLeft(ctx context.Context, tx *sqlx.Tx) error {
 		return ErrLastOwner
 	}
 	return nil
+}
+
+// OperatorsFrom counts the operators that come from a source.
+func (db *DB) OperatorsFrom(ctx context.Context, source string) (n int, err error) {
+	return n, db.read.GetContext(ctx, &n, "SELECT count(*) FROM operator WHERE source = ? COLLATE NOCASE", source)
 }
 
 // SpendStep notes that the code of a time step was used. [ErrNotFound] when that or a

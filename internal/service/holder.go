@@ -39,7 +39,7 @@ func (v portalVisit) Facts(ctx context.Context) (api.PortalAccount, error) {
 		return api.PortalAccount{}, err
 	}
 	keys, err := v.door.office.Keys(ctx, a.Name)
-	shown := api.PortalAccount{Account: a.Name, Password: a.PasswordHash != "", TakesKeys: a.SignInBy.TakesKey() && a.MayUse(keep.SFTP), Codes: secret != "",
+	shown := api.PortalAccount{Account: a.Name, Password: a.PasswordHash != "", Proof: v.proof(a), TakesKeys: a.SignInBy.TakesKey() && a.MayUse(keep.SFTP), Codes: secret != "",
 		CodesRequired: a.SecondFactor == keep.FactorRequired, RecoveryLeft: left, Keys: []api.Key{}}
 	for _, k := range keys {
 		shown.Keys = append(shown.Keys, api.KeyOf(k.Key, []string{}))
@@ -146,11 +146,32 @@ func (v portalVisit) Strength(password keep.Secret) api.Strength {
 	return api.Strength(signin.Estimate(password, a.Name))
 }
 
-// proved is the holder, once they have shown the password again.
+// freshFor is how long after a single sign-on its holder need not prove themselves once more.
+const freshFor = 10 * time.Minute
+
+// proof is what a holder shows once more before something that stays is changed.
+func (v portalVisit) proof(a *keep.Effective) string {
+	s := v.door.accounts.Book.Source(a.Source)
+	switch {
+	case s != nil && s.Kind == keep.SSOKind:
+		return "sign-in"
+	case a.HasPassword():
+		return "password"
+	}
+	return "none"
+}
+
+// proved is the holder, once they have shown the password again, or where there is none have just signed in.
 func (v portalVisit) proved(ctx context.Context, now keep.Secret) (*keep.Effective, error) {
 	a, err := v.holder()
 	if err != nil {
 		return nil, err
+	}
+	v.mu.Lock()
+	age := time.Since(v.since)
+	v.mu.Unlock()
+	if v.proof(a) == "sign-in" && age >= 0 && age < freshFor {
+		return a, nil
 	}
 	return a, v.door.accounts.Prove(ctx, v.visitor, a.Name, now)
 }

@@ -33,7 +33,7 @@ func (s *Service) openPages(program string) {
 	console := s.pages.Handler(false)
 	s.portal = &portal.Server{Keeper: portalDoor{s.door}, Log: s.log, Pages: web.PortalPages(), Pictures: picture.New(filepath.Join(s.dir, "previews"), program),
 		Door: func(r *http.Request) api.PortalDoor {
-			said := api.PortalDoor{Banner: web.CameOf(r).Listener.Banner}
+			said := api.PortalDoor{Banner: web.CameOf(r).Listener.Banner, SSO: s.holdersSSO()}
 			if who, err := s.Office.Identity(r.Context()); err == nil {
 				said.Name = who.Name
 			}
@@ -51,12 +51,15 @@ func (s *Service) openPages(program string) {
 	s.passes.Prepare()
 	s.dav = &dav.Server{Keeper: davDoor{s.door}, Told: s.portal.Told, Log: s.log}
 	s.dav.Prepare()
+	elsewhere := s.openSSO(console)
 	s.site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch l := web.CameOf(r).Listener; {
 		case l.Serves(keep.PortalFace) && r.URL.Path+"/" == portal.Prefix:
 			http.Redirect(w, r, portal.Prefix, http.StatusFound)
 		case l.Serves(keep.PortalFace) && strings.HasPrefix(r.URL.Path, portal.Prefix):
 			s.portal.ServeHTTP(w, r) // bytes of files go straight to the connection
+		case (l.Serves(keep.PortalFace) || l.Serves(keep.ConsoleFace)) && strings.HasPrefix(r.URL.Path, keep.SSOPrefix):
+			elsewhere.ServeHTTP(w, r)
 		case l.Serves(keep.PassesFace) && strings.HasPrefix(r.URL.Path, pass.Prefix):
 			s.passes.ServeHTTP(w, r)
 		case l.Serves(keep.DavFace) && strings.HasPrefix(r.URL.Path+"/", dav.Prefix):

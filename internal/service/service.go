@@ -198,11 +198,12 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	s.crowd = s.newCrowd(guard)
 	accounts := &signin.Accounts{DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Repeats: s.repeats, Log: o.Log, Delay: o.FailureDelay,
 		Sessions: s.Traffic.Own}
+	accounts.Journeys = &signin.Journeys{}
 	s.book = &book.Book{DB: s.DB, Log: o.Log}
 	if err := s.book.Arrange(ctx); err != nil {
 		return err
 	}
-	s.Operators = &signin.Operators{DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
+	s.Operators = &signin.Operators{Book: s.book, Journeys: accounts.Journeys, DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
 		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
 	if s.holds, err = openHolds(ctx, s.DB); err != nil {

@@ -423,9 +423,19 @@ func notices(c *testkit.Caller) {
 	c.Call("PATCH", "/sources/city", `{"servers": ["ldaps://127.0.0.2:1"]}`, 422, nil) // its secret was for another
 	c.Call("PATCH", "/sources/city", `{"name": "town"}`, 422, nil)
 	c.Call("PATCH", "/sources/nobody", `{"off": true}`, 404, nil)
+	c.Call("POST", "/sources", `{"name": "hall", "kind": "sso", "servers": ["https://127.0.0.1:1"], "knownAs": "files", "roles": [{"theirs": "it-desk", "role": "manager"}]}`, 201, nil)
+	c.Call("POST", "/sources", `{"name": "tower", "kind": "sso", "standard": "saml", "servers": [], "metadata": "<x/>"}`, 422, nil)
+	for _, wrong := range []string{`{"servers": ["http://id.example"]}`, `{"standard": "saml"}`, `{"away": "recent"}`, `{"base": "dc=example"}`, `{"roles": [{"theirs": "x", "role": "king"}]}`} {
+		c.Call("PATCH", "/sources/hall", wrong, 422, nil)
+	}
+	c.Call("POST", "/sources/hall/check", `{}`, 200, nil)
+	c.Call("GET", "/sign-in/sso", nil, 200, nil)
+	c.Call("POST", "/sign-in/sso", `{"source": "hall"}`, 503, nil) // it can't be reached
+	c.Call("POST", "/sign-in/sso", `{"source": "city"}`, 404, nil)
+	c.Call("DELETE", "/sources/hall", nil, 204, nil)
 	c.Call("GET", "/sources", nil, 200, nil)
 	c.Call("POST", "/sources/city/check", `{"account": "ann", "password": "abc"}`, 200, nil)
-	c.Call("POST", "/sources/city/sync", `{"go": true}`, 403, nil) // it is not there
+	c.Call("POST", "/sources/city/sync", `{"go": true}`, 503, nil) // it is not there
 	c.Call("POST", "/sources/nobody/sync", "{}", 404, nil)
 	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*@example.org", "sources": ["city", "own"]}]}`, 200, nil)
 	c.Call("PUT", "/routes", `{"routes": [{"pattern": "*", "sources": ["nobody"]}]}`, 422, nil)

@@ -44,7 +44,7 @@ func TestOneTimeCodesAreAskedForAndWorkOnce(t *testing.T) {
 	door.Call("POST", "/sign-in", ask, 200, nil)
 	door.Call("POST", "/sign-in", ask, 401, nil)
 	assert.Contains(t, k.Must(nil, "audit", "-operator", "tomas", "-json"), "with a recovery code")
-	assert.Regexp(t, `tomas\s+auditor\s+asked for`, k.Must(nil, "operator", "list"))
+	assert.Regexp(t, `tomas\s+auditor\s+own\s+asked for`, k.Must(nil, "operator", "list"))
 
 	// Who has lost everything is let in again from the machine itself.
 	k.Must(nil, "operator", "set", "tomas", "-no-codes")

@@ -20,7 +20,7 @@ import (
 
 // who says for every operation who may call it: everybody from the row on.
 var who = map[string]string{
-	"nobody":  "setupState setUp signIn askPasskey signInByPasskey openPassword",
+	"nobody":  "setupState setUp signIn askPasskey signInByPasskey operatorsSSO leaveForSSO openPassword",
 	"auditor": "me identity handover setupSteps checkup ports history status listeners certificates lockouts hostKeys operators access accounts account passes passUses notices noticeEvents dryRun told receivers sources routes held troubles mailServer locks explain exportAccounts settings find groups group stores storeMove auditDurability grounds limits gate quotas quotaHistory keys sessions transfers beats traffic collector retention archives readArchive countAudit audit exportAudit checkpoint verifyAudit reports report live signOut endAccess",
 	"own":     "changeMyPassword newCodes useCodes dropCodes passkeys newPasskey addPasskey dropPasskey", // signed in to the console, whatever the role
 	"manager": "addNotice setNotice removeNotice tryNotice dryRunNew addReceiver setReceiver removeReceiver tryReceiver retryReceiver decideHeld setIdentity linkPassword addPass endPass endPasses breakLock dropAccountCodes markSetup undo addListener setCertificate removeCertificate liftLockout removeListener setListener addHostKey removeHostKey useHostKey addAccount setAccount deleteAccount cloneAccount rehearse importAccounts testPassword addGroup setGroup deleteGroup addStore setStore removeStore markStore checkStore unlockStore setAuditDurability setLimits setGate recount suspendAccount resumeAccount addKey setKey removeKey makeKey testKeys endSession endTransfer setRetention makeArchives signCheckpoint",

@@ -46,14 +46,15 @@ async function act(say: string, method: string, name: string, change?: Schemas['
     <div class="sheet">
       <OperatorForm v-if="adding" @added="added" @cancel="adding = false" />
       <TableFrame label="Operators">
-        <thead><tr><th>Operator</th><th>Role</th><th>One-time codes</th><th>Last sign-in, {{ zone }}</th><th>Since</th><th><span class="soft">Change</span></th></tr></thead>
+        <thead><tr><th>Operator</th><th>Role</th><th>Source</th><th>One-time codes</th><th>Last sign-in, {{ zone }}</th><th>Since</th><th><span class="soft">Change</span></th></tr></thead>
         <tbody>
           <tr v-for="o in operators" :key="o.operator">
             <td>{{ o.operator }}</td>
             <td>
-              <NSelect v-if="isOwner" class="role" size="small" :value="o.role" :options="roles" :input-props="{ 'aria-label': `Role of ${o.operator}` }" @update:value="(role: Schemas['Role']) => act(`${o.operator} is ${role} now.`, 'PATCH', o.operator, { role })" />
+              <NSelect v-if="isOwner && o.source === 'own'" class="role" size="small" :value="o.role" :options="roles" :input-props="{ 'aria-label': `Role of ${o.operator}` }" @update:value="(role: Schemas['Role']) => act(`${o.operator} is ${role} now.`, 'PATCH', o.operator, { role })" />
               <template v-else>{{ o.role }}</template>
             </td>
+            <td>{{ o.source }}</td>
             <td>{{ o.codes ? 'asked for' : 'not asked for' }}</td>
             <td>{{ minute(o.lastSignIn) }}</td>
             <td>{{ minute(o.created) }}</td>

@@ -38,6 +38,7 @@ async function remove(s: Schemas['Source']) {
   }
   void load()
 }
+const standards = { openid: 'OpenID Connect', saml: 'SAML' }
 const stateOf = (s: Schemas['Source']) => (s.off ? '○ off' : s.awaySince ? `▲ away since ${minute(s.awaySince)}: ${s.trouble}` : '● ready')
 function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
   checked.value = what === 'check' && s !== 'new' ? s : null
@@ -57,8 +58,8 @@ function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
           <tr><td>own</td><td>own</td><td>the records of this service</td><td>● ready</td><td></td><td></td><td></td></tr>
           <tr v-for="s in sources" :key="s.name" :class="{ over: s.off }">
             <td>{{ s.name }}</td>
-            <td>{{ s.kind }}</td>
-            <td class="path" :title="s.servers.join('\n')">{{ s.servers.join(', ') }} <b v-if="s.plain" class="warn">without TLS</b></td>
+            <td>{{ s.kind }}{{ s.standard ? `, ${standards[s.standard]}` : '' }}</td>
+            <td class="path" :title="s.servers.join('\n')">{{ s.servers.join(', ') || 'by its metadata' }} <b v-if="s.plain" class="warn">without TLS</b></td>
             <td class="wrap" :class="{ warn: s.awaySince }">{{ stateOf(s) }}</td>
             <td class="number">{{ s.accounts }}</td>
             <td class="cut" :title="s.note">{{ s.note }}</td>
@@ -72,7 +73,7 @@ function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
           </tr>
         </tbody>
       </TableFrame>
-      <p v-if="read && !sources.length" class="none">The service's own records are the only source. A directory or a RADIUS server can be another.</p>
+      <p v-if="read && !sources.length" class="none">The service's own records are the only source. A directory, a RADIUS server or a single sign-on can be another.</p>
     </div>
     <RouteSheet v-if="read" :sources="sources.map((s) => s.name)" :owner="owner" />
   </section>

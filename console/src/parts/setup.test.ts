@@ -44,7 +44,7 @@ const submit = async (page: Awaited<ReturnType<typeof shown>>) => {
 
 beforeEach(() => {
   setActivePinia(createPinia())
-  useOperator().me = { operator: 'ilse', role: 'owner', codes: false, created: '2026-03-01T00:00:00Z' }
+  useOperator().me = { operator: 'ilse', role: 'owner', codes: false, source: 'own', created: '2026-03-01T00:00:00Z' }
 })
 enableAutoUnmount(afterEach)
 afterEach(() => vi.unstubAllGlobals())

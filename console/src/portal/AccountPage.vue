@@ -11,7 +11,7 @@ import OwnTokens, { type OwnToken } from './OwnTokens.vue'
 defineProps<{ account: string }>()
 const emit = defineEmits<{ gone: [] }>()
 type Session = { id: string; address: string; client: string; since: string; this: boolean }
-type Facts = { password: boolean; takesKeys: boolean; codes: boolean; codesRequired: boolean; recoveryLeft: number; keys: OwnKey[]; passkeys: OwnPasskey[]; tokens: OwnToken[]; sessions: Session[] }
+type Facts = { password: boolean; proof: 'password' | 'sign-in' | 'none'; takesKeys: boolean; codes: boolean; codesRequired: boolean; recoveryLeft: number; keys: OwnKey[]; passkeys: OwnPasskey[]; tokens: OwnToken[]; sessions: Session[] }
 type Row = { seq: number; at: string; action: string; path: string; outcome: string; protocol: string; address: string; detail: string }
 type Section = { title: string; rows: { label: string; text: string }[]; commands: { for: string; line: string }[] }
 const facts = ref<Facts | null>(null)
@@ -49,10 +49,10 @@ async function end(s: Session) {
   <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
   <template v-if="facts">
     <OwnPassword v-if="facts.password" />
-    <OwnCodes v-if="facts.password" :on="facts.codes" :required="facts.codesRequired" :left="facts.recoveryLeft" @changed="load" />
-    <OwnPasskeys v-if="facts.password" :passkeys="facts.passkeys" @changed="load" />
-    <OwnKeys v-if="facts.takesKeys" :account="account" :keys="facts.keys" @changed="load" />
-    <OwnTokens v-if="facts.password" :tokens="facts.tokens" @changed="load" />
+    <OwnCodes v-if="facts.proof === 'password'" :on="facts.codes" :required="facts.codesRequired" :left="facts.recoveryLeft" @changed="load" />
+    <OwnPasskeys v-if="facts.proof !== 'none'" :asks="facts.proof === 'password'" :passkeys="facts.passkeys" @changed="load" />
+    <OwnKeys v-if="facts.takesKeys" :asks="facts.proof === 'password'" :account="account" :keys="facts.keys" @changed="load" />
+    <OwnTokens v-if="facts.proof !== 'none'" :asks="facts.proof === 'password'" :tokens="facts.tokens" @changed="load" />
     <section class="sheet card" aria-labelledby="where">
       <h2 id="where">Where you are signed in with a browser</h2>
       <ul>

@@ -8,7 +8,7 @@ import { minute } from '@/format'
 import { call } from './calls'
 import { makeKey } from './key'
 
-const props = defineProps<{ account: string; keys: OwnKey[] }>()
+const props = defineProps<{ account: string; keys: OwnKey[]; asks: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const adding = ref(false)
 const text = ref('')
@@ -66,8 +66,8 @@ async function read(event: Event) {
       <label>The public key, in any form<textarea v-model="text" name="key" rows="3" spellcheck="false" :readonly="!!made" /></label>
       <div class="line"><button type="button" @click="make">Make a new pair here</button><label class="file">or read a file<input type="file" @change="read" /></label></div>
       <p v-if="made">The private half is in this browser only. It is saved as a file when you add the key: keep it where nobody else reads it.</p>
-      <div class="line"><label>A name for it<input v-model="label" name="key-label" /></label><label>Your password<input v-model="now" name="key-now" type="password" autocomplete="current-password" /></label></div>
-      <div class="line"><button class="first" :disabled="!text || !now">Add it</button><button type="button" @click="adding = false; made = text = ''">Cancel</button></div>
+      <div class="line"><label>A name for it<input v-model="label" name="key-label" /></label><label v-if="asks">Your password<input v-model="now" name="key-now" type="password" autocomplete="current-password" /></label></div>
+      <div class="line"><button class="first" :disabled="!text || (asks && !now)">Add it</button><button type="button" @click="adding = false; made = text = ''">Cancel</button></div>
     </form>
     <button v-else @click="adding = true">Add a key…</button>
     <p class="wrong" role="alert">{{ wrong }}</p>

@@ -8,7 +8,7 @@ import { minute } from '@/format'
 import { call } from './calls'
 import { addPasskey, passkeysWork, stopped } from './passkey'
 
-defineProps<{ passkeys: OwnPasskey[] }>()
+defineProps<{ passkeys: OwnPasskey[]; asks: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const adding = ref(false)
 const label = ref('')
@@ -39,7 +39,7 @@ const remove = (p: OwnPasskey) => act(() => call('DELETE', '/account/passkeys/' 
     </ul>
     <p v-else class="soft">You have none. A passkey of this device signs you in here without your password and without a code.</p>
     <p v-if="!passkeysWork()" class="soft">This browser makes them on pages with HTTPS only.</p>
-    <form v-else-if="adding" @submit.prevent="add"><label>A name for this device<input v-model="label" name="passkey-label" /></label><label>Your password<input v-model="now" name="passkey-now" type="password" autocomplete="current-password" /></label><button class="first" :disabled="!label || !now">Add it</button><button type="button" @click="adding = false">Cancel</button></form>
+    <form v-else-if="adding" @submit.prevent="add"><label>A name for this device<input v-model="label" name="passkey-label" /></label><label v-if="asks">Your password<input v-model="now" name="passkey-now" type="password" autocomplete="current-password" /></label><button class="first" :disabled="!label || (asks && !now)">Add it</button><button type="button" @click="adding = false">Cancel</button></form>
     <button v-else @click="adding = true">Add a passkey…</button>
     <p class="wrong" role="alert">{{ wrong }}</p>
   </section>

@@ -7,7 +7,7 @@ import { ref } from 'vue'
 import { minute } from '@/format'
 import { call } from './calls'
 
-defineProps<{ tokens: OwnToken[] }>()
+defineProps<{ tokens: OwnToken[]; asks: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const all = ['list', 'download', 'upload', 'overwrite', 'rename', 'delete', 'mkdir', 'rmdir']
 const adding = ref(false)
@@ -46,7 +46,7 @@ const end = (t: OwnToken) => act(() => call('DELETE', '/account/tokens/' + t.id)
     <form v-if="adding" @submit.prevent="add">
       <div class="line"><label>A name for it<input v-model="label" name="token-label" /></label><label>The folder that it reaches<input v-model="path" name="token-path" spellcheck="false" /></label><label>Days that it works<input v-model.number="days" name="token-days" type="number" min="1" max="366" /></label></div>
       <fieldset><legend>What it may do there</legend><label v-for="r in all" :key="r"><input v-model="rights" type="checkbox" :value="r" />{{ r }}</label></fieldset>
-      <div class="line"><label>Your password<input v-model="now" name="token-now" type="password" autocomplete="current-password" /></label><button class="first" :disabled="!label || !now || !rights.length">Make it</button><button type="button" @click="adding = false">Cancel</button></div>
+      <div class="line"><label v-if="asks">Your password<input v-model="now" name="token-now" type="password" autocomplete="current-password" /></label><button class="first" :disabled="!label || (asks && !now) || !rights.length">Make it</button><button type="button" @click="adding = false">Cancel</button></div>
     </form>
     <button v-else @click="adding = true">Make a token…</button>
     <p class="wrong" role="alert">{{ wrong }}</p>

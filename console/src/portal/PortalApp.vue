@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { onMounted, onUnmounted, ref } from 'vue'
-import { call, type Holder } from './calls'
+import { call, type Door, type Holder, type SSO } from './calls'
 import AccountPage from './AccountPage.vue'
 import FilesPage from './FilesPage.vue'
+import LetIn from './LetIn.vue'
 import NoticesPage from './NoticesPage.vue'
 import PassesPage from './PassesPage.vue'
 import RecoveryCodes from './RecoveryCodes.vue'
@@ -18,13 +19,25 @@ const holder = ref<Holder | null>(null)
 const recovery = ref<string[]>([])
 const name = ref('')
 const banner = ref('')
+const sso = ref<SSO[]>([])
+const link = ref('') // of an SFTP client that waits
 const known = ref(false)
 const page = ref('')
-const turn = () => (page.value = { '#account': 'account', '#passes': 'passes', '#notices': 'notices' }[location.hash] ?? 'files')
+const hash = location.hash
+function turn() {
+  page.value = { '#account': 'account', '#passes': 'passes', '#notices': 'notices' }[location.hash] ?? 'files'
+  link.value = location.hash.startsWith('#let-in=') ? location.hash.slice(8) : location.hash === '#client-let-in' ? 'done' : ''
+}
+// Why a single sign-on has not let somebody in: more is not said.
+const refusals: Record<string, string> = {
+  '#not-signed-in': 'The single sign-on did not let you in. Who looks after this service can see why.',
+  '#too-many-sessions': 'There are as many sessions as there may be: end one first, or try again later.',
+}
 onMounted(async () => {
   addEventListener('hashchange', turn)
   turn()
-  const door = await call<{ name: string; banner: string }>('GET', '/door').catch(() => null)
+  const door = await call<Door>('GET', '/door').catch(() => null)
+  sso.value = door?.sso ?? []
   name.value = door?.name ?? ''
   banner.value = door?.banner ?? ''
   document.title = name.value ? `Files · ${name.value}` : 'Files'
@@ -51,7 +64,8 @@ async function leave() {
         <span class="soft">{{ holder.account }}</span><button class="plain" @click="leave">Sign out</button>
       </template>
     </header>
-    <template v-if="holder && recovery.length"><RecoveryCodes :codes="recovery" @kept="recovery = []" /></template>
+    <LetIn v-if="link" :key="link" :code="link" />
+    <template v-else-if="holder && recovery.length"><RecoveryCodes :codes="recovery" @kept="recovery = []" /></template>
     <template v-else-if="holder">
       <UploadSheet :account="holder.account" @gone="holder = null" />
       <AccountPage v-if="page === 'account'" :account="holder.account" @gone="holder = null" />
@@ -59,7 +73,7 @@ async function leave() {
       <PassesPage v-else-if="page === 'passes'" @gone="holder = null" />
       <FilesPage v-else :passes="holder.passes" :pass-days="holder.passDays" @gone="holder = null" />
     </template>
-    <SignIn v-else :banner="banner" @in="enter" />
+    <SignIn v-else :banner="banner" :sso="sso" :refused="refusals[hash] ?? ''" @in="enter" />
   </main>
 </template>
 

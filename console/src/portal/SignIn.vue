@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { call, Refusal, type Codes, type Holder } from './calls'
+import { call, leaveFor, Refusal, type Codes, type Holder, type SSO } from './calls'
 import { enterByPasskey, passkeysWork, stopped } from './passkey'
 
-defineProps<{ banner: string }>()
+const props = defineProps<{ banner: string; sso: SSO[]; refused: string }>()
 const emit = defineEmits<{ in: [holder: Holder] }>()
 const account = ref('')
 const password = ref('')
@@ -13,7 +13,7 @@ const code = ref('')
 const first = ref<Codes | null>(null)
 const step = ref<'password' | 'must-change' | 'code' | 'first-codes'>('password')
 const asks = ref('')
-const wrong = ref('')
+const wrong = ref(props.refused)
 const busy = ref(false)
 
 async function enter() {
@@ -47,6 +47,17 @@ async function byPasskey() {
     emit('in', await enterByPasskey())
   } catch (error) {
     if (!stopped(error)) wrong.value = (error as Error).message
+  }
+}
+async function leave(source: string) {
+  busy.value = true
+  wrong.value = ''
+  try {
+    await leaveFor(source)
+  } catch (error) {
+    wrong.value = (error as Error).message
+  } finally {
+    busy.value = false
   }
 }
 async function begin() {
@@ -85,6 +96,7 @@ const ready = computed(() => account.value && password.value && (step.value !== 
     </template>
     <p class="wrong" role="alert">{{ wrong }}</p>
     <div class="ways"><button class="first" :disabled="busy || !ready">{{ step === 'must-change' ? 'Use it and sign in' : 'Sign in' }}</button><button v-if="step === 'password' && passkeysWork()" type="button" @click="byPasskey">Use a passkey</button></div>
+    <div v-if="step === 'password' && sso.length" class="ways"><button v-for="one in sso" :key="one.source" type="button" :disabled="busy" @click="leave(one.source)">Sign in with {{ one.label }}</button></div>
   </form>
 </template>
 

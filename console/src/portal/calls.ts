@@ -4,6 +4,8 @@ export type Folder = { path: string; may: string[]; free: number; room: number; 
 export type Binned = { id: string; path: string; folder: boolean; size: number; deleted: string; until: string }
 export type Found = Entry & { in: string }
 export type Holder = { account: string; name: string; recovery?: string[]; passes: 'none' | 'fetch' | 'drop' | 'both'; passDays: number }
+export type SSO = { source: string; label: string }
+export type Door = { name: string; banner: string; sso: SSO[] }
 export type Codes = { secret: string; uri: string; picture: string }
 
 export class Refusal extends Error {
@@ -40,6 +42,12 @@ export async function call<T = void>(method: string, path: string, body?: unknow
     body: body === undefined ? undefined : JSON.stringify(body),
   })
   return response.status === 204 ? (undefined as T) : response.json()
+}
+
+// leaveFor goes to a single sign-on, for this browser or for an SFTP client that waits under a link.
+export async function leaveFor(source: string, link = ''): Promise<void> {
+  location.assign((await call<{ url: string }>('POST', '/sso', { source, ...(link && { link }) })).url)
+  await new Promise(() => undefined) // until the page is gone
 }
 
 // lines reads an answer of which each line is JSON, while it comes. An answer that breaks off is an error.

@@ -13,6 +13,7 @@ import (
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/people/source"
 	"urbankeep/internal/people/source/book"
+	"urbankeep/internal/people/source/sso"
 	"urbankeep/internal/records"
 )
 
@@ -84,10 +85,6 @@ func (o *Office) checkSource(ctx context.Context, s *keep.Source, before keep.So
 	if !add && s.Kind != before.Kind {
 		return &keep.FieldError{Field: "kind", Say: "a source keeps its kind: make another"}
 	}
-	elsewhere := !slices.Equal(s.Servers, before.Servers) || s.Trust != before.Trust || s.Plain != before.Plain
-	if !add && elsewhere && s.Secret == before.Secret && s.Secret != "" {
-		return &keep.FieldError{Field: "secret", Say: "give the secret again: the one that is kept was for other servers"}
-	}
 	given := slices.Clone(s.Groups)
 	for _, row := range s.Table {
 		given = append(given, row.Ours)
@@ -97,7 +94,33 @@ func (o *Office) checkSource(ctx context.Context, s *keep.Source, before keep.So
 			return fieldOf(err, "groups", "no group is named "+name+": group list shows the ones there are")
 		}
 	}
+	if !add && s.Kind == keep.SSOKind && s.Standard != before.Standard {
+		return &keep.FieldError{Field: "standard", Say: "a source keeps its standard: make another"}
+	}
+	elsewhere := !slices.Equal(s.Servers, before.Servers) || s.Trust != before.Trust || s.Plain != before.Plain
+	if s.Standard == keep.SAML {
+		return o.checkSAML(s, before)
+	}
+	if !add && elsewhere && s.Secret == before.Secret && s.Secret != "" {
+		return &keep.FieldError{Field: "secret", Say: "give the secret again: the one that is kept was for other servers"}
+	}
 	return nil
+}
+
+// checkSAML gives a SAML source its key, and wants metadata that can be used.
+func (o *Office) checkSAML(s *keep.Source, before keep.Source) (err error) {
+	if s.Secret != before.Secret {
+		return &keep.FieldError{Field: "secret", Say: "SAML needs none: the service signs with a key of its own"}
+	}
+	if s.Metadata != "" {
+		if _, err := sso.ParseMetadata(s, []byte(s.Metadata)); err != nil {
+			return &keep.FieldError{Field: "metadata", Say: strings.TrimPrefix(err.Error(), "it can't be asked: ")}
+		}
+	}
+	if s.Secret == "" {
+		s.Secret, err = sso.NewKey(s.Name)
+	}
+	return err
 }
 
 // RemoveSource forgets a source that nothing needs.
@@ -114,7 +137,7 @@ func (o *Office) RemoveSource(ctx context.Context, who Actor, name string) error
 	}
 	var needed []string
 	for _, r := range routes {
-		if slices.Contains(r.Sources, s.Name) {
+		if r.Names(s.Name) {
 			needed = append(needed, "the route "+r.Pattern)
 		}
 	}
@@ -129,6 +152,13 @@ func (o *Office) RemoveSource(ctx context.Context, who Actor, name string) error
 	needed = append(needed, factors...)
 	if n > 0 {
 		needed = append(needed, keep.SayMany(n, "account"))
+	}
+	operators, err := o.DB.OperatorsFrom(ctx, s.Name)
+	if err != nil {
+		return err
+	}
+	if operators > 0 {
+		needed = append(needed, keep.SayMany(operators, "operator"))
 	}
 	if len(needed) > 0 {
 		return keep.Refuse(keep.InUse, "it is needed by "+strings.Join(needed, ", ")+": change those first (route list, account set NAME -source own)")
@@ -236,6 +266,9 @@ func (o *Office) TrySource(ctx context.Context, who Actor, name string, q source
 		return nil, err
 	}
 	steps, p, err := book.Try(ctx, s, q)
+	if err == nil && s.Kind == keep.SSOKind {
+		return o.registered(ctx, who, s, steps)
+	}
 	if err != nil || q.Name == "" || p == nil {
 		return steps, err
 	}
@@ -247,7 +280,7 @@ func (o *Office) TrySource(ctx context.Context, who Actor, name string, q source
 		return nil, err
 	case s.Off:
 		verdict.Say = "the source is off: source set " + s.Name + " -on"
-	case !slices.Contains(route.Sources, s.Name):
+	case !route.Names(s.Name):
 		verdict.Say = fmt.Sprintf("it is not asked for %s: the route %s asks %s", q.Name, route.Pattern, strings.Join(route.Sources, ", "))
 	case p.Closed != "":
 		verdict.Say = "refused: " + p.Closed
@@ -265,6 +298,22 @@ func (o *Office) TrySource(ctx context.Context, who Actor, name string, q source
 		verdict.OK, verdict.Say = true, "the account "+account.Name+" would sign in"+map[bool]string{true: ", if the password is right"}[q.Password == ""]
 	}
 	return append(steps, verdict), nil
+}
+
+// registered adds to the steps of a check what a provider of single sign-on must be told.
+func (o *Office) registered(ctx context.Context, who Actor, s keep.Source, steps []keep.Step) ([]keep.Step, error) {
+	origin, err := o.Origin(ctx, keep.PortalFace, keep.BareHost(who.Host))
+	if err == nil && origin == "" {
+		origin, err = o.Origin(ctx, keep.ConsoleFace, keep.BareHost(who.Host))
+	}
+	told := keep.Step{Name: "told", OK: origin != "", Say: "the provider must know this redirect URI: " + origin + keep.SSOBack}
+	switch {
+	case origin == "":
+		told.Say = "no web listener shows the portal or the console, where browsers come back to"
+	case s.Standard == keep.SAML:
+		told.Say = "the provider must know this metadata: " + s.DescribedAt(origin)
+	}
+	return append(steps, told), err
 }
 
 // bySource is who changes an account because its source says so.

@@ -54,9 +54,9 @@ func operatorList(_ *flag.FlagSet, f *common) run {
 		}
 		var rows [][]string
 		for _, o := range page.Items {
-			rows = append(rows, []string{o.Operator, string(o.Role), map[bool]string{true: "asked for", false: "-"}[o.Codes], at(o.LastSignIn)})
+			rows = append(rows, []string{o.Operator, string(o.Role), o.Source, map[bool]string{true: "asked for", false: "-"}[o.Codes], at(o.LastSignIn)})
 		}
-		table(env.Out, "OPERATOR|ROLE|ONE-TIME CODES|LAST SIGN-IN (UTC)", rows)
+		table(env.Out, "OPERATOR|ROLE|SOURCE|ONE-TIME CODES|LAST SIGN-IN (UTC)", rows)
 		return nil
 	}
 }
@@ -66,8 +66,12 @@ func operatorSet(flags *flag.FlagSet, f *common) run {
 	password := flags.Bool("password", false, "a new password; asks for it, else reads it from standard input. It ends its console sign-ins")
 	noPasskeys := flags.Bool("no-passkeys", false, "remove its passkeys, for who has lost the device")
 	noCodes := flags.Bool("no-codes", false, "ask for no one-time codes any more, for who has lost device and recovery codes")
+	source := flags.String("source", "", "`source` of single sign-on that vouches for it from now on, and its password and codes end; own, with -password: the own records")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		ask := api.OperatorChange{}
+		if *source != "" {
+			ask.Source = source
+		}
 		if *role != "" {
 			wanted := keep.Role(*role)
 			ask.Role = &wanted
@@ -86,7 +90,7 @@ func operatorSet(flags *flag.FlagSet, f *common) run {
 			ask.Password = &text
 		}
 		if ask == (api.OperatorChange{}) {
-			return command.Usagef("say what is to change: -role, -password, -no-codes or -no-passkeys")
+			return command.Usagef("say what is to change: -role, -password, -no-codes, -no-passkeys or -source")
 		}
 		var o api.Operator
 		if err := c.call(ctx, http.MethodPatch, "/operators/"+name(args[0]), ask, &o); err != nil {

@@ -16,13 +16,15 @@ import (
 )
 
 const sourceHelp = `A directory is named by ldaps://HOST or ldap://HOST (StartTLS), a RADIUS server by HOST:PORT; several are asked in their order.
-The password of -bind-as, or the secret that a RADIUS server knows this service by, is asked for, else read from standard input.
+A single sign-on is named by the https:// address of its provider (OpenID Connect) or of its metadata (-saml), or by -metadata.
+The password of -bind-as, or the secret that a RADIUS server or a provider knows this service by, is asked for, else read from
+standard input.
 Nobody is asked for anything until a route says so: route add '*@partner.example' NAME.`
 
 func sourceCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("source list", "", "List who says whether somebody is who they say", "", sourceList),
-		clientCommand("source add", "NAME SERVER [SERVER ...]", "Name a directory or a RADIUS server as a source", sourceHelp, sourceAdd),
+		clientCommand("source add", "NAME [SERVER ...]", "Name a directory, a RADIUS server or a single sign-on as a source", sourceHelp, sourceAdd),
 		clientCommand("source set", "NAME", "Change a source; what is not named stays", sourceHelp, sourceSet),
 		clientCommand("source remove", "NAME", "Remove a source that no account and no route needs", "", func(_ *flag.FlagSet, f *common) run { return deletion(f, "/sources/", "source %s removed\n") }),
 		clientCommand("source check", "NAME", "Try a source step by step", "Exit status 1 when a step fails.", sourceCheck),
@@ -122,12 +124,36 @@ func sourceFlags(flags *flag.FlagSet) sourceFields {
 	text("bind-as", "bindAs", "`DN` that looks people up; its password is asked for; none for nobody")
 	text("base", "base", "`DN` below which people are")
 	text("people", "people", "`filter` of people, as in (objectClass=person)")
-	text("name-attribute", "nameAttribute", "`attribute` that holds the name; uid where nothing is said")
-	text("mail-attribute", "mailAttribute", "`attribute` that holds the e-mail address; mail where nothing is said")
+	text("name-attribute", "nameAttribute", "`attribute` or claim that holds the name; uid in directories where nothing is said, preferred_username in OpenID Connect, the subject's name in SAML")
+	text("mail-attribute", "mailAttribute", "`attribute` or claim that holds the e-mail address; mail in directories where nothing is said, email in single sign-on")
 	text("key-attribute", "keyAttribute", "`attribute` that holds SSH public keys, which then count as the account's; none for none")
 	text("group-base", "groupBase", "`DN` below which groups are; without it people's memberOf says their groups; none for none")
 	yes("nested", "nested", true, "groups may hold groups")
 	yes("flat", "nested", false, "only the groups that somebody is in directly count")
+	text("label", "label", "what people know a single sign-on `as`, on the page where they sign in")
+	text("known-as", "knownAs", "what its provider knows this service `as`: the client ID, in SAML the entity ID")
+	text("group-attribute", "groupAttribute", "`claim` that holds groups; groups where nothing is said")
+	flags.Func("scope", "`scope` that is asked for besides openid; profile and email where nothing is said; may be given several times, none for none", func(name string) error {
+		said.add("scopes", name)
+		return nil
+	})
+	flags.Func("role", "`THEIRS=ROLE`: who is in that group of theirs is an operator with that role (owner, manager, auditor); may be given several times, none for none", func(row string) error {
+		if row == "none" {
+			said["roles"] = []any{}
+			return nil
+		}
+		cut := strings.LastIndexByte(row, '=')
+		if cut < 0 {
+			return fmt.Errorf("use THEIRS=ROLE, as in it-desk=manager")
+		}
+		said.add("roles", keep.RoleRow{Theirs: row[:cut], Role: keep.Role(row[cut+1:])})
+		return nil
+	})
+	flags.Func("metadata", "`file` with the SAML metadata of a provider that gives it at no address", func(file string) error {
+		text, err := os.ReadFile(file)
+		said["metadata"] = string(text)
+		return err
+	})
 	return said
 }
 
@@ -155,15 +181,31 @@ func (s sourceFields) clean() {
 
 func sourceAdd(flags *flag.FlagSet, f *common) run {
 	said := sourceFlags(flags)
+	saml := flags.Bool("saml", false, "the provider of a single sign-on speaks SAML 2.0, and its metadata is at that address")
+	public := flags.Bool("public", false, "the provider of a single sign-on knows this service without a secret")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		said.clean()
-		said["name"], said["servers"], said["kind"] = args[0], args[1:], keep.RadiusKind
-		secretOf := "the secret that " + args[1] + " knows this service by"
-		if strings.Contains(args[1], "://") {
-			said["kind"] = keep.DirectoryKind
-			secretOf = "password of the entry that looks people up"
+		said["name"], said["servers"] = args[0], args[1:]
+		first := strings.Join(args[1:min(2, len(args))], "")
+		scheme, _, isURL := strings.Cut(first, "://")
+		secretOf := ""
+		switch as, _ := said["bindAs"].(string); {
+		case said["metadata"] != nil || *saml:
+			said["kind"], said["standard"] = keep.SSOKind, keep.SAML
+		case first == "":
+			return command.Usagef("name its server, as in ldaps://directory.portselwyn.example, or give its SAML -metadata")
+		case !isURL:
+			said["kind"], secretOf = keep.RadiusKind, "the secret that "+first+" knows this service by"
+		case scheme == "http" || scheme == "https":
+			if said["kind"], said["standard"] = keep.SSOKind, keep.OpenID; !*public {
+				secretOf = "the client secret that " + first + " knows this service by"
+			}
+		default:
+			if said["kind"] = keep.DirectoryKind; as != "" {
+				secretOf = "password of the entry that looks people up"
+			}
 		}
-		if as, _ := said["bindAs"].(string); said["kind"] == keep.RadiusKind || as != "" {
+		if secretOf != "" {
 			secret, err := askOnce(env, secretOf)
 			if err != nil {
 				return err
@@ -207,8 +249,14 @@ func sourceSave(ctx context.Context, env command.Env, c *client, f *common, meth
 	if *f.json {
 		return printJSON(env.Out, s)
 	}
-	fmt.Fprintf(env.Out, "source %s: %s at %s\n", s.Name, s.Kind, strings.Join(s.Servers, ", "))
-	if method == http.MethodPost {
+	where := strings.Join(s.Servers, ", ")
+	if s.Metadata != "" {
+		where = "its metadata"
+	}
+	fmt.Fprintf(env.Out, "source %s: %s at %s\n", s.Name, s.Kind, where)
+	if method == http.MethodPost && s.Kind == keep.SSOKind {
+		fmt.Fprintf(env.Out, "  what its provider must know: source check %s; have it asked: route add PATTERN %s\n", s.Name, s.Name)
+	} else if method == http.MethodPost {
 		fmt.Fprintf(env.Out, "  try it: source check %s -account NAME; have it asked: route add PATTERN %s\n", s.Name, s.Name)
 	}
 	return nil

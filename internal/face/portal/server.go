@@ -54,6 +54,9 @@ func (s *Server) Prepare() {
 		"POST " + apiPrefix + "/codes":            s.firstCodes,
 		"POST " + apiPrefix + "/passkeys/ask":     s.askPasskey,
 		"POST " + apiPrefix + "/passkeys/sign-in": s.signInByPasskey,
+		"POST " + apiPrefix + "/sso":              s.leaveForSSO,
+		"GET " + apiPrefix + "/links/{code}":      s.link,
+		"DELETE " + apiPrefix + "/links/{code}":   s.denyLink,
 		"GET " + apiPrefix + "/openapi.yaml": func(w http.ResponseWriter, _ *http.Request) error {
 			w.Header().Set("Content-Type", "application/yaml")
 			_, err := w.Write(openAPI)

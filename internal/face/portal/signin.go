@@ -44,9 +44,14 @@ func (s *Server) site(r *http.Request) Site {
 	return Site{Origin: scheme + r.Host, Host: hostOf(r), Passes: s.ShowsPasses(r)}
 }
 
+// passing is somebody at the door, who does not come in by what is asked for.
+func (s *Server) passing(r *http.Request) Visit {
+	return s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
+}
+
 // askPasskey begins a sign-in by passkey.
 func (s *Server) askPasskey(w http.ResponseWriter, r *http.Request) error {
-	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.passing(r)
 	defer visit.SignOut(nil)
 	options, err := visit.AskPasskey(r.Context(), s.site(r))
 	if err != nil {
@@ -68,19 +73,28 @@ func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 
 // enter lets a browser in whose holder is proved.
 func (s *Server) enter(w http.ResponseWriter, r *http.Request, prove func(Visit) (*tree.Tree, []keep.Secret, error)) error {
+	one, recovery, err := s.admit(w, r, prove)
+	if err != nil {
+		return err
+	}
+	return s.show(w, r, one, recovery)
+}
+
+// admit begins the stay of a holder who is proved; nil where nobody comes in by that.
+func (s *Server) admit(w http.ResponseWriter, r *http.Request, prove func(Visit) (*tree.Tree, []keep.Secret, error)) (*stay, []keep.Secret, error) {
 	one := &stay{Stay: exchange.Arrive(r), looks: make(chan struct{}, maxLooks)}
 	one.visit = s.Keeper.Arrive(one.Address, s.Told(r), func(why *keep.Fault) { one.Cancel(why) })
 	one.visit.Named(one.Client)
 	opened, recovery, err := prove(one.visit)
-	if err != nil {
+	if err != nil || opened == nil {
 		one.Cancel(nil)
 		one.visit.SignOut(nil)
-		return err
+		return nil, nil, err
 	}
 	one.settle(opened, time.Now().Add(stayLife))
 	secret := s.stays.Begin(one)
 	s.setCookie(w, r, secret.Reveal(), int(stayLife.Seconds()))
-	return s.show(w, r, one, recovery)
+	return one, recovery, nil
 }
 
 // byToken lets a script in, or finds what its last request opened.
@@ -114,7 +128,7 @@ func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
 	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.passing(r)
 	defer visit.SignOut(nil)
 	// Only who knows the password is told that it must be changed: the same tries, the same lockouts.
 	if err := proved(r, visit, ask.Account, ask.Now, keep.MustChange, "the password need not be changed here: sign in"); err != nil {
@@ -146,7 +160,7 @@ func (s *Server) firstCodes(w http.ResponseWriter, r *http.Request) error {
 	if err := exchange.Read(w, r, &ask); err != nil {
 		return err
 	}
-	visit := s.Keeper.Arrive(exchange.AddressOf(r), s.Told(r), func(*keep.Fault) {})
+	visit := s.passing(r)
 	defer visit.SignOut(nil)
 	if err := proved(r, visit, ask.Account, ask.Password, keep.CodeUnset, "one-time codes need not be set up here: sign in"); err != nil {
 		return err

@@ -2,6 +2,7 @@ package portal
 
 import (
 	"context"
+	"net/url"
 	"time"
 
 	"urbankeep/internal/api"
@@ -53,6 +54,13 @@ type Visit interface {
 	// AskPasskey begins a sign-in by passkey, for a browser at a site; ByPasskey ends it.
 	AskPasskey(ctx context.Context, at Site) (api.PasskeyAsk, error)
 	ByPasskey(ctx context.Context, at Site, id string, response []byte) (*tree.Tree, error)
+	// LeaveForSSO says where a browser is to go for a single sign-on, and what it is known by when it is back: browser, where it has
+	// that. BySSO ends it; opened is nil when that let an SFTP client in.
+	LeaveForSSO(ctx context.Context, at Site, ask api.SSOLeave, browser keep.Secret) (where string, _ keep.Secret, err error)
+	BySSO(ctx context.Context, browser keep.Secret, answer url.Values) (opened *tree.Tree, err error)
+	// Link is the SFTP client that waits under a code; DenyLink sends it away.
+	Link(code string) (api.PortalLink, error)
+	DenyLink(code string) error
 	// ChangePassword gives an account that must change its password another.
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
 	// Named says what software the client claims to be.

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"net/http"
 	"time"
 
@@ -16,7 +17,7 @@ func visitor(c *gin.Context) signin.Visitor {
 }
 
 func showOperator(o *keep.Operator) api.Operator {
-	return api.Operator{Operator: o.Name, Role: o.Role, Codes: o.CodeSecret != "", Created: o.Created, LastSignIn: api.Known(o.LastSignIn)}
+	return api.Operator{Operator: o.Name, Role: o.Role, Codes: o.CodeSecret != "", Source: cmp.Or(o.Source, keep.OwnSource), Created: o.Created, LastSignIn: api.Known(o.LastSignIn)}
 }
 
 // setupState tells anyone whether the first operator is still to be made.
@@ -147,6 +148,10 @@ func (s *Server) setOperator(c *gin.Context) error {
 		if change.NoKeys = !*ask.Passkeys; *ask.Passkeys {
 			return &keep.FieldError{Field: "passkeys", Say: "only the operator can add them, in the console"}
 		}
+	}
+	if ask.Source != nil {
+		from := ownAs(*ask.Source)
+		change.Source = &from
 	}
 	operator, err := s.Operators.Set(c.Request.Context(), visitorOf(c), actor(c).Operator, c.Param("operator"), change)
 	if err != nil {

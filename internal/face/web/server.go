@@ -92,6 +92,8 @@ func (s *Server) Handler(local bool) http.Handler {
 	v1.POST("/sign-in", s.handle(s.signIn))
 	v1.POST("/sign-in/passkey/ask", s.handle(s.askPasskey))
 	v1.POST("/sign-in/passkey", s.handle(s.signInByPasskey))
+	v1.GET("/sign-in/sso", s.handle(s.operatorsSSO))
+	v1.POST("/sign-in/sso", s.handle(s.leaveForSSO))
 
 	v1.POST("/password-links/open", s.handle(s.openPassword))
 
@@ -245,6 +247,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	known.GET("/reports", s.handle(s.reports))
 	known.GET("/reports/:name", s.handle(s.report))
 	known.GET("/live", s.handle(s.live))
+	engine.GET(keep.SSOBack, s.handle(s.backFromSSO))
 	engine.GET("/metrics", s.identify(local), gin.WrapH(s.Metrics.Handler()))
 	if local {
 		engine.NoRoute(s.handle(func(*gin.Context) error { return errNoAddress }))
@@ -360,6 +363,8 @@ func statusOf(reason keep.Reason) int {
 		return http.StatusTooManyRequests
 	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut, keep.InClear:
 		return http.StatusConflict
+	case keep.SourceAway:
+		return http.StatusServiceUnavailable
 	case keep.Failure, keep.TrailUnavailable:
 		return http.StatusInternalServerError
 	}

@@ -45,6 +45,9 @@ type Accounts struct {
 	ceremonies ceremonies
 	challenges challenges
 	mailed     mailed
+	links      links
+
+	Journeys *Journeys // of browsers that sign in elsewhere
 }
 
 // errDenied is all that a client learns of a failed sign-in.

@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/go-webauthn/webauthn/protocol"
@@ -19,10 +18,6 @@ import (
 const (
 	// maxPasskeys bounds those of one operator.
 	maxPasskeys = 20
-	// ceremonyLife is how long a browser may take to answer.
-	ceremonyLife = 5 * time.Minute
-	// maxCeremonies and maxCeremoniesPerNetwork bound those that browsers have not answered.
-	maxCeremonies, maxCeremoniesPerNetwork = 1000, 20
 	// maxLabel bounds a label, bytes.
 	maxLabel = 100
 )
@@ -38,8 +33,6 @@ type Site struct {
 type ceremony struct {
 	session webauthn.SessionData
 	who     string // who registers a passkey; "": somebody signs in
-	network string
-	begun   time.Time
 }
 
 // keyHolder is who has passkeys, as the library wants it.
@@ -65,55 +58,14 @@ func (h keyHolder) WebAuthnCredentials() []webauthn.Credential {
 }
 
 // ceremonies are those that browsers have not answered. The zero value is ready.
-type ceremonies struct {
-	mu   sync.Mutex
-	open map[string]ceremony
-}
-
-// ask remembers a ceremony and gives its number.
-func (c *ceremonies) ask(one ceremony) string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.open == nil {
-		c.open = map[string]ceremony{}
-	}
-	var oldest, oldestHere string
-	here := 0
-	for id, other := range c.open {
-		if time.Since(other.begun) > ceremonyLife {
-			delete(c.open, id)
-			continue
-		}
-		if oldest == "" || other.begun.Before(c.open[oldest].begun) {
-			oldest = id
-		}
-		if other.network == one.network {
-			here++
-			if oldestHere == "" || other.begun.Before(c.open[oldestHere].begun) {
-				oldestHere = id
-			}
-		}
-	}
-	switch {
-	case here >= maxCeremoniesPerNetwork:
-		delete(c.open, oldestHere)
-	case len(c.open) >= maxCeremonies:
-		delete(c.open, oldest)
-	}
-	id := rand.Text()
-	c.open[id] = one
-	return id
-}
+type ceremonies struct{ waiting[ceremony] }
 
 // answered takes a ceremony that a browser answers: each is answered once.
 func (c *ceremonies) answered(id, who string) (ceremony, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	one, ok := c.open[id]
-	if !ok || one.who != who || time.Since(one.begun) > ceremonyLife {
-		return one, keep.Refuse(keep.BadRequest, "that took too long, or was answered already: begin again")
+	one, ok := c.take(id, func(one ceremony) bool { return one.who == who })
+	if !ok {
+		return one, errOver
 	}
-	delete(c.open, id)
 	return one, nil
 }
 
@@ -132,7 +84,7 @@ func (c *ceremonies) register(v Visitor, at Site, h keyHolder) (id string, optio
 	if err != nil {
 		return "", nil, err
 	}
-	return c.ask(ceremony{*session, h.name, network(v.Address), time.Now()}), creation.Response, nil
+	return c.add(v, rand.Text(), ceremony{*session, h.name}), creation.Response, nil
 }
 
 // registered is the passkey that a browser has made.
@@ -171,7 +123,7 @@ func (c *ceremonies) challenge(v Visitor, at Site) (id string, options any, err 
 	if err != nil {
 		return "", nil, err
 	}
-	return c.ask(ceremony{*session, "", network(v.Address), time.Now()}), assertion.Response, nil
+	return c.add(v, rand.Text(), ceremony{*session, ""}), assertion.Response, nil
 }
 
 var errPasskey = keep.Refuse(keep.BadCredentials, "the passkey is not known here: sign in with your password, and add it anew")

@@ -67,8 +67,10 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 		var asks *source.Challenge
 		var away *source.Away
 		switch {
-		case errors.Is(err, source.ErrNobody) && account == nil:
+		case account == nil && (errors.Is(err, source.ErrNobody) || errors.Is(err, source.ErrBrowserOnly)):
 			continue
+		case errors.Is(err, source.ErrBrowserOnly):
+			return fail(keep.BadCredentials, "a password, and "+of+" signs people in with a browser only", nil)
 		case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
 			a.unvouch(ctx, s, account, password, errors.Is(err, source.ErrNobody))
 			return fail(keep.BadCredentials, err.Error()+", says "+of, nil)
@@ -276,6 +278,8 @@ func (a *Accounts) proveElsewhere(ctx context.Context, v Visitor, account *keep.
 	switch {
 	case errors.Is(err, source.ErrNobody), errors.Is(err, source.ErrWrong):
 		return false, nil
+	case errors.Is(err, source.ErrBrowserOnly):
+		return false, keep.Refuse(keep.CodeNeeded, "you sign in by single sign-on: sign out and in again, and change it within 10 minutes")
 	case errors.As(err, &asks): // which some do whatever the password is
 		return false, keep.Refuse(keep.CodeNeeded, "who vouches for the account asks for more than a password, which can't be answered here: ask the administrator for the change")
 	case err != nil:

@@ -1,6 +1,7 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -14,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 )
@@ -37,6 +39,9 @@ type Operators struct {
 	Delay   time.Duration // of a failure
 	Repeats *Repeats
 	Greeted func(operator, address string) // is told who signed in; nil: nobody wants to know
+
+	Book     *book.Book // of the other sources
+	Journeys *Journeys  // of browsers that sign in there
 
 	mu    sync.Mutex
 	tries map[string]*rate.Limiter // by address
@@ -213,6 +218,7 @@ type Change struct {
 	Password *keep.Secret // ends its console sign-ins
 	NoCodes  bool         // it needs no one-time codes any more
 	NoKeys   bool         // its passkeys end
+	Source   *string      // it comes from there from now on, and what proved it here ends; "": it is one of the own records
 }
 
 // Set changes an operator; by asks for it.
@@ -229,7 +235,17 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		said = append(said, fmt.Sprintf("role %s, was %s", *c.Role, operator.Role))
 		operator.Role = *c.Role
 	}
+	if c.Source != nil && *c.Source != operator.Source {
+		if err := o.moveTo(operator, *c.Source, c.Password); err != nil {
+			return nil, err
+		}
+		said, endings = append(said, "comes from "+cmp.Or(operator.Source, keep.OwnSource)), append(endings, "cookie", "recovery")
+		c.NoKeys = true
+	}
 	if c.Password != nil {
+		if operator.Source != "" {
+			return nil, &keep.FieldError{Field: "password", Say: "no password is kept here: " + operator.Source + " vouches for " + operator.Name}
+		}
 		if err := CheckPassword(*c.Password, operator.Name); err != nil {
 			return nil, err
 		}
@@ -255,6 +271,19 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		return operator, nil
 	}
 	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)
+}
+
+// moveTo has another source vouch for an operator; what proved it before ends.
+func (o *Operators) moveTo(operator *keep.Operator, source string, password *keep.Secret) error {
+	s := o.Book.Source(source)
+	switch {
+	case source == "" && password == nil:
+		return &keep.FieldError{Field: "password", Say: "give a password, too: nobody else vouches for " + operator.Name + " then"}
+	case source != "" && (s == nil || len(s.Roles) == 0):
+		return &keep.FieldError{Field: "source", Say: "no single sign-on named " + source + " gives operators their roles: source set NAME -role THEIRS=ROLE"}
+	}
+	operator.Source, operator.SourceID, operator.PasswordHash, operator.CodeSecret = source, "", "", ""
+	return nil
 }
 
 // save writes a changed operator and records it.

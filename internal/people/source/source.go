@@ -2,7 +2,9 @@ package source
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
+	"net/url"
 
 	"urbankeep/internal/keep"
 )
@@ -29,6 +31,8 @@ var (
 	ErrNobody = errors.New("it knows nobody of that name")
 	// ErrWrong says that the password is not right.
 	ErrWrong = errors.New("wrong password")
+	// ErrBrowserOnly says that the source knows no passwords: it proves people in a browser.
+	ErrBrowserOnly = errors.New("it signs people in with a browser only")
 )
 
 // Away says that the source could not be asked.
@@ -69,4 +73,35 @@ type Listed struct {
 // Lister is an asker that can say everybody it knows. It says all of them, or an error.
 type Lister interface {
 	List(ctx context.Context) ([]Listed, error)
+}
+
+// Journey is what is kept of a browser that was sent to a provider, until it is back.
+type Journey struct {
+	Origin   string // of the pages that it came from and goes back to, as in https://keep.example:8470
+	State    string // by which its answer is known
+	Nonce    string // that the ID token must carry; OpenID Connect
+	Verifier string // of PKCE (RFC 7636)
+	Request  string // ID of the authentication request that is answered; SAML
+}
+
+// Browsing is an asker that proves people in a browser.
+type Browsing interface {
+	// Begin says where a browser of a page at origin is to go; it comes back to [keep.SSOBack] there.
+	Begin(ctx context.Context, origin string) (string, Journey, error)
+	// End proves somebody by what the browser brings back. An error that is no [*Away] says, for the trail, why nobody is.
+	End(ctx context.Context, j Journey, answer url.Values) (*Listed, error)
+	// Describe is what the provider reads about this service (SAML metadata, XML); [errors.ErrUnsupported] where it reads nothing.
+	Describe(origin string) ([]byte, error)
+}
+
+// Trusted are the certificates in a PEM text; nil, those of the system, for none.
+func Trusted(pem string) (*x509.CertPool, error) {
+	if pem == "" {
+		return nil, nil
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM([]byte(pem)) {
+		return nil, errors.New("the certificates that it is to be trusted by can't be read")
+	}
+	return pool, nil
 }

@@ -65,7 +65,7 @@ func StatusOf(reason keep.Reason) int {
 		return http.StatusRequestEntityTooLarge
 	case keep.QuotaFull, keep.DiskFull:
 		return http.StatusInsufficientStorage
-	case keep.StoreAway, keep.Stopping:
+	case keep.StoreAway, keep.SourceAway, keep.Stopping:
 		return http.StatusServiceUnavailable
 	case keep.BadName, keep.BadRequest:
 		return http.StatusBadRequest

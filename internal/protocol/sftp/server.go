@@ -3,6 +3,7 @@ package sftp
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -32,6 +33,8 @@ type Visit interface {
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
 	// Answer is SignIn once more, with what a [keep.CodeNeeded] asked for.
 	Answer(ctx context.Context, account string, password keep.Secret, code string) (*tree.Tree, error)
+	// Link is how an account may sign in with a browser instead of a password; nil where it may not.
+	Link(ctx context.Context, account string) *Link
 	// ChangePassword gives an account that must change its password a new one. The
 	// error is a [*keep.FieldError] when another may be tried.
 	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
@@ -47,6 +50,13 @@ type Visit interface {
 	Named(client string)
 	// SignOut ends the session; why is nil for a plain goodbye.
 	SignOut(why *keep.Fault)
+}
+
+// Link is how somebody may sign in with a browser.
+type Link struct {
+	Passwords bool // a password may do as well
+	// Begin says where the browser is to go, and within which time; wait opens the account's tree once somebody has signed in there.
+	Begin func() (url string, within time.Duration, wait func(ctx context.Context) (*tree.Tree, error), err error)
 }
 
 // HostKeys are the keys by which clients know the service; they may change
@@ -136,6 +146,7 @@ type conn struct {
 	ctx    context.Context // ends with the connection
 	cancel context.CancelFunc
 	tree   *tree.Tree
+	gone   *leaving
 	idle   *time.Timer
 	// draftLinks is for clients that send a link's own path first, as the draft has it, to
 	// every server that does not call itself OpenSSH.
@@ -205,7 +216,8 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	defer c.cancel()
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), keep.SFTP, true, c.cut)
-	first, version, ciphers, err := peek(quickAcks(raw))
+	c.gone = &leaving{Conn: quickAcks(raw)}
+	first, version, ciphers, err := peek(c.gone)
 	if err != nil {
 		c.leave(err)
 		return
@@ -355,9 +367,19 @@ func (c *conn) byCode(meta ssh.ConnMetadata, password keep.Secret, wants error, 
 
 // byQuestion is for clients that ask for the password this way only (RFC 4256).
 func (c *conn) byQuestion(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
-	answers, err := ask("", "", []string{"Password: "}, []bool{false})
+	link, say := c.visit.Link(c.ctx, meta.User()), ""
+	if link != nil && !link.Passwords {
+		return c.byLink(link, ask)
+	}
+	if link != nil {
+		say = "To sign in with a browser, leave the password empty."
+	}
+	answers, err := ask("", say, []string{"Password: "}, []bool{false})
 	if err != nil || len(answers) != 1 {
 		return nil, errAuth
+	}
+	if link != nil && answers[0] == "" {
+		return c.byLink(link, ask)
 	}
 	opened, err := c.visit.SignIn(c.ctx, meta.User(), keep.Secret(answers[0]))
 	if err != nil && keep.FaultOf(err).Reason == keep.MustChange {
@@ -365,6 +387,30 @@ func (c *conn) byQuestion(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChal
 	}
 	if asks(err) {
 		return c.byCode(meta, keep.Secret(answers[0]), err, ask)
+	}
+	return c.entered(opened, err)
+}
+
+// byLink shows where to sign in with a browser, and goes on once somebody has: a question without a prompt (RFC 4256, section 3.2)
+// is answered at once.
+func (c *conn) byLink(link *Link, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	url, within, wait, err := link.Begin()
+	if err != nil {
+		return nil, errAuth
+	}
+	ctx, cancel := context.WithTimeout(c.ctx, within)
+	defer cancel()
+	c.raw.SetDeadline(time.Now().Add(within + c.server.Timeouts.SignIn))
+	left := func() { cancel() }
+	c.gone.watch(left)
+	defer c.gone.watch(nil)
+	say := fmt.Sprintf("Open this in a browser and sign in there, within %d minutes:\n\n    %s\n\nThis goes on by itself then.\n", int(within.Minutes()), url)
+	if _, err := ask("", say, nil, nil); err != nil {
+		return nil, errAuth
+	}
+	opened, err := wait(ctx)
+	if err == nil {
+		c.raw.SetDeadline(time.Now().Add(c.server.Timeouts.SignIn))
 	}
 	return c.entered(opened, err)
 }

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"reflect"
+	"slices"
 	"sync"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"urbankeep/internal/people/source"
 	"urbankeep/internal/people/source/directory"
 	"urbankeep/internal/people/source/radius"
+	"urbankeep/internal/people/source/sso"
 	"urbankeep/internal/records"
 )
 
@@ -63,6 +66,8 @@ func open(s keep.Source) (*Source, error) {
 		one.asker, err = directory.Open(s)
 	case keep.RadiusKind:
 		one.asker = radius.Open(s)
+	case keep.SSOKind:
+		one.asker, err = sso.Open(s)
 	default:
 		err = fmt.Errorf("the source %s is of an unknown kind, %q", s.Name, s.Kind)
 	}
@@ -122,6 +127,19 @@ func (b *Book) Source(name string) *Source {
 	return nil
 }
 
+// Offered are the sources of single sign-on that may be asked and that fit, by name.
+func (b *Book) Offered(fits func(*keep.Source, []keep.Route) bool) (found []keep.Source) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, one := range b.sources {
+		if one.Kind == keep.SSOKind && !one.Off && fits(&one.Source, b.routes) {
+			found = append(found, one.Source)
+		}
+	}
+	slices.SortFunc(found, func(a, b keep.Source) int { return cmp.Compare(a.Name, b.Name) })
+	return found
+}
+
 // RouteOf is the route of an account's name.
 func (b *Book) RouteOf(name string) keep.Route {
 	b.mu.Lock()
@@ -168,6 +186,58 @@ func (s *Source) Look(ctx context.Context, name string) (p *source.Person, err e
 		s.mu.Unlock()
 	}
 	return p, err
+}
+
+// Browsing are the sources of a route that prove people in a browser, and whether there are others, which know passwords.
+func (b *Book) Browsing(r keep.Route) (found []*Source, passwords bool) {
+	for _, name := range r.Sources {
+		one := b.Source(name)
+		switch {
+		case name == keep.OwnSource, one != nil && one.Kind != keep.SSOKind:
+			passwords = true
+		case one != nil:
+			found = append(found, one)
+		}
+	}
+	return found, passwords
+}
+
+// Begin sends a browser to a source; see [source.Browsing]. [errors.ErrUnsupported] where it knows passwords instead.
+func (s *Source) Begin(ctx context.Context, origin string) (where string, j source.Journey, err error) {
+	browsing, ok := s.asker.(source.Browsing)
+	if !ok {
+		return "", j, errors.ErrUnsupported
+	}
+	err = s.within(ctx, func(ctx context.Context) error {
+		where, j, err = browsing.Begin(ctx, origin)
+		return err
+	})
+	return where, j, err
+}
+
+// End proves somebody by what the browser brings back; they are named as they are here.
+func (s *Source) End(ctx context.Context, j source.Journey, answer url.Values) (who *source.Listed, err error) {
+	browsing, ok := s.asker.(source.Browsing)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	err = s.within(ctx, func(ctx context.Context) error {
+		who, err = browsing.End(ctx, j, answer)
+		return err
+	})
+	if err == nil {
+		who.Name = s.CalledHere(who.Name)
+	}
+	return who, err
+}
+
+// Describe is what a source reads about this service.
+func (s *Source) Describe(origin string) ([]byte, error) {
+	browsing, ok := s.asker.(source.Browsing)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return browsing.Describe(origin)
 }
 
 // within asks in the time that there is for it, and notes whether the source is away.

@@ -37,7 +37,7 @@ type Directory struct {
 // Open prepares a directory; nothing is sent yet.
 func Open(s keep.Source) (*Directory, error) {
 	d := &Directory{set: s}
-	trust, err := trusted(s.Trust)
+	trust, err := source.Trusted(s.Trust)
 	if err != nil {
 		return nil, err
 	}

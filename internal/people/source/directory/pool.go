@@ -39,17 +39,6 @@ type resting struct {
 	since time.Time
 }
 
-func trusted(pem string) (*x509.CertPool, error) {
-	if pem == "" {
-		return nil, nil
-	}
-	pool := x509.NewCertPool()
-	if !pool.AppendCertsFromPEM([]byte(pem)) {
-		return nil, errors.New("the certificates that it is to be trusted by can't be read")
-	}
-	return pool, nil
-}
-
 // use does something on a connection. What fails because the connection rested too long is done again on a new one; else a
 // failure of the connection is an [*source.Away].
 func (p *pool) use(ctx context.Context, do func(*ldap.Conn) error) error {
