@@ -43,18 +43,20 @@ $config = ['people' => ['exampleauth:UserPass',
 const samlHosted = `<?php
 $metadata['%[1]s'] = ['host' => '__DEFAULT__', 'privatekey' => 'key.pem', 'certificate' => 'certificate.pem', 'auth' => 'people',
   'NameIDFormat' => 'urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'authproc' => [3 => ['class' => 'saml:AttributeNameID', 'attribute' => 'id', 'Format' => 'urn:oasis:names:tc:SAML:2.0:nameid-format:persistent']],
-  'signature.algorithm' => 'http://www.w3.org/2001/04/xmldsig-more#rsa-%[2]s', 'saml20.sign.response' => %[3]t, 'assertion.encryption' => %[4]t, 'validate.authnrequest' => true];
+  'signature.algorithm' => '%[2]s', 'saml20.sign.response' => %[3]t, 'assertion.encryption' => %[4]t, 'validate.authnrequest' => true];
 `
+
+var samlHashes = map[string]string{"sha1": "http://www.w3.org/2000/09/xmldsig#rsa-sha1", "sha256": "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256", "sha512": "http://www.w3.org/2001/04/xmldsig-more#rsa-sha512"}
 
 // SAMLProvider says how a SAML provider does its work.
 type SAMLProvider struct {
 	People    map[string]map[string][]string // attributes by name; the password is the name
-	Hash      string                         // sha256, or sha1
+	Hash      string                         // sha1, sha256 or sha512
 	Responses bool                           // it signs responses, not only assertions
 	Encrypt   bool                           // assertions
 }
 
-// StartSAML starts a SAML provider. Party is told the folder of it, where it puts the metadata of this service, party.xml.
+// StartSAML starts a SAML provider, and gives its folder: the metadata of this service goes there, as party.xml.
 func (how SAMLProvider) StartSAML(t testing.TB) (p *Provider, folder string) {
 	require.DirExists(t, samlPages, "the SAML provider is not installed: scripts/install-tools")
 	folder = t.TempDir()
@@ -75,7 +77,7 @@ func (how SAMLProvider) StartSAML(t testing.TB) (p *Provider, folder string) {
 	require.NoError(t, err)
 	for name, text := range map[string]string{
 		"config.php": fmt.Sprintf(samlConfig, folder, address), "authsources.php": fmt.Sprintf(samlSources, people.String()), "acl.php": "<?php $config = [];\n",
-		"saml20-idp-hosted.php": fmt.Sprintf(samlHosted, address+"/provider", how.Hash, how.Responses, how.Encrypt), "saml20-sp-remote.php": "<?php\n", "party.xml": `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata"/>`,
+		"saml20-idp-hosted.php": fmt.Sprintf(samlHosted, address+"/provider", samlHashes[how.Hash], how.Responses, how.Encrypt), "saml20-sp-remote.php": "<?php\n", "party.xml": `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata"/>`,
 		"certificate.pem": string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate})),
 		"key.pem":         string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(key)})),
 	} {
