@@ -66,6 +66,13 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 			if err != nil {
 				fmt.Fprintln(env.Err, "the city hall's directory is not asked:", err)
 			}
+			harbour, leave, err := openHarbour()
+			if err == nil {
+				err = city.askHarbour(ctx, s, harbour)
+			}
+			if err != nil {
+				fmt.Fprintln(env.Err, "the harbour office's single sign-on is not asked:", err)
+			}
 			web, mail, hush, err := city.listenToTellings()
 			if err == nil {
 				err = city.staff(ctx, s, web, mail)
@@ -81,6 +88,9 @@ func run(ctx context.Context, env command.Env, o service.Options, dir string, st
 				calm()
 				if close != nil {
 					close()
+				}
+				if leave != nil {
+					leave()
 				}
 				if hush != nil {
 					hush()

@@ -58,7 +58,7 @@ function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
           <tr><td>own</td><td>own</td><td>the records of this service</td><td>● ready</td><td></td><td></td><td></td></tr>
           <tr v-for="s in sources" :key="s.name" :class="{ over: s.off }">
             <td>{{ s.name }}</td>
-            <td>{{ s.kind }}{{ s.standard ? `, ${standards[s.standard]}` : '' }}</td>
+            <td>{{ s.standard ? standards[s.standard] : s.kind }}</td>
             <td class="path" :title="s.servers.join('\n')">{{ s.servers.join(', ') || 'by its metadata' }} <b v-if="s.plain" class="warn">without TLS</b></td>
             <td class="wrap" :class="{ warn: s.awaySince }">{{ stateOf(s) }}</td>
             <td class="number">{{ s.accounts }}</td>
@@ -84,5 +84,6 @@ function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
 .deeds { white-space: nowrap; }
 .deeds button + button { margin-left: 14px; }
 td.wrap { white-space: normal; min-width: 90px; max-width: 320px; }
+td.cut { max-width: 150px; }
 .warn { color: var(--copper); }
 </style>

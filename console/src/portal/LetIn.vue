@@ -43,7 +43,7 @@ const deny = () =>
         <dt>From the address</dt><dd>{{ waits.address }}</dd>
         <dt>Since</dt><dd>{{ new Date(waits.asked).toLocaleTimeString() }}</dd>
       </dl>
-      <p>Go on only if you have just started an SFTP program yourself, and it showed you this link. Whoever sent you the link would get at your files.</p>
+      <p>Go on only if you have just started an SFTP program yourself, and it showed you this link. If somebody sent you the link, they would get at your files.</p>
       <div class="ways">
         <button v-for="one in waits.sso" :key="one.source" class="first" :disabled="busy" @click="act(() => leaveFor(one.source, code))">Sign in with {{ one.label }} and let it in</button>
         <button :disabled="busy" @click="deny">It is not mine</button>

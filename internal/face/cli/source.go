@@ -130,8 +130,8 @@ func sourceFlags(flags *flag.FlagSet) sourceFields {
 	text("group-base", "groupBase", "`DN` below which groups are; without it people's memberOf says their groups; none for none")
 	yes("nested", "nested", true, "groups may hold groups")
 	yes("flat", "nested", false, "only the groups that somebody is in directly count")
-	text("label", "label", "what people know a single sign-on `as`, on the page where they sign in")
-	text("known-as", "knownAs", "what its provider knows this service `as`: the client ID, in SAML the entity ID")
+	text("label", "label", "`text` by which people know a single sign-on, on the page where they sign in")
+	text("known-as", "knownAs", "`name` by which its provider knows this service: the client ID, in SAML the entity ID")
 	text("group-attribute", "groupAttribute", "`claim` that holds groups; groups where nothing is said")
 	flags.Func("scope", "`scope` that is asked for besides openid; profile and email where nothing is said; may be given several times, none for none", func(name string) error {
 		said.add("scopes", name)
