@@ -2,7 +2,7 @@
 // settings that have a place on a page of their own.
 export const rail = [
   { text: 'Now', pages: [{ name: 'overview', to: '/', text: 'Overview' }, { name: 'sessions', to: '/sessions', text: 'Sessions' }, { name: 'transfers', to: '/transfers', text: 'Transfers' }, { name: 'traffic', to: '/traffic', text: 'Traffic' }] },
-  { text: 'People and files', pages: [{ name: 'accounts', to: '/accounts', text: 'Accounts' }, { name: 'groups', to: '/groups', text: 'Groups' }, { name: 'sources', to: '/sources', text: 'Sources' }, { name: 'passes', to: '/passes', text: 'Passes' }, { name: 'stores', to: '/stores', text: 'Stores and quotas' }, { name: 'notices', to: '/notices', text: 'Notices' }, { name: 'gate', to: '/gate', text: 'Gate' }] },
+  { text: 'People and files', pages: [{ name: 'accounts', to: '/accounts', text: 'Accounts' }, { name: 'groups', to: '/groups', text: 'Groups' }, { name: 'shelf', to: '/shelf', text: 'Key shelf' }, { name: 'sources', to: '/sources', text: 'Sources' }, { name: 'passes', to: '/passes', text: 'Passes' }, { name: 'stores', to: '/stores', text: 'Stores and quotas' }, { name: 'notices', to: '/notices', text: 'Notices' }, { name: 'gate', to: '/gate', text: 'Gate' }] },
   { text: 'Evidence', pages: [{ name: 'audit', to: '/audit', text: 'Audit trail' }, { name: 'reports', to: '/reports', text: 'Reports' }, { name: 'history', to: '/history', text: 'Changes' }] },
   { text: 'The service', pages: [{ name: 'check-up', to: '/check-up', text: 'Check-up' }, { name: 'operators', to: '/operators', text: 'Operators' }, { name: 'settings', to: '/settings', text: 'Settings' }, { name: 'set-up', to: '/set-up', text: 'Set-up' }] },
 ] as const

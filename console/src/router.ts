@@ -19,6 +19,7 @@ export const router = createRouter({
     { path: '/accounts/:account?', name: 'accounts', component: () => import('./pages/AccountsPage.vue') },
     { path: '/groups/:group?', name: 'groups', component: () => import('./pages/GroupsPage.vue') },
     { path: '/passes', name: 'passes', component: () => import('./pages/PassesPage.vue') },
+    { path: '/shelf', name: 'shelf', component: () => import('./pages/ShelfPage.vue') },
     { path: '/sources', name: 'sources', component: () => import('./pages/SourcesPage.vue') },
     { path: '/notices/:notice?', name: 'notices', component: () => import('./pages/NoticesPage.vue') },
     { path: '/stores', name: 'stores', component: () => import('./pages/StoresPage.vue') },

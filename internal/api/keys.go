@@ -21,12 +21,56 @@ type Key struct {
 	SharedWith  []string   `json:"sharedWith"`
 	Created     time.Time  `json:"created"`
 	LastUsed    *time.Time `json:"lastUsed,omitempty"`
+	Shelf       string     `json:"shelf,omitempty"` // its name on the shelf; "": it is the account's own
+}
+
+// ShelfKey is a key on the shelf, which accounts have by reference.
+type ShelfKey struct {
+	Name        string     `json:"name"`
+	Owner       string     `json:"owner"` // who has the private half
+	Note        string     `json:"note"`
+	Type        string     `json:"type"`
+	Bits        int        `json:"bits"`
+	Strength    string     `json:"strength"`
+	Fingerprint string     `json:"fingerprint"`
+	Authority   bool       `json:"authority"`
+	Expires     *time.Time `json:"expires,omitempty"`
+	Networks    []string   `json:"networks"`
+	Created     time.Time  `json:"created"`            // when this public key came
+	Replaced    *time.Time `json:"replaced,omitempty"` // when it took the place of another
+	LastUsed    *time.Time `json:"lastUsed,omitempty"` // by any account
+	Accounts    []string   `json:"accounts"`           // to which it is attached
+}
+
+// ShelfAsk puts a key on the shelf, or changes one; what is not there stays as it is.
+type ShelfAsk struct {
+	Name      string     `json:"name,omitempty"` // of a new one
+	Key       *string    `json:"key,omitempty"`  // takes the place of the one that is there
+	Owner     *string    `json:"owner,omitempty"`
+	Note      *string    `json:"note,omitempty"`
+	Expires   *time.Time `json:"expires,omitempty"` // the zero time: never
+	Networks  *[]string  `json:"networks,omitempty"`
+	Authority bool       `json:"authority,omitempty"` // of a new one
+}
+
+// ShelfAttach attaches a key to accounts.
+type ShelfAttach struct {
+	Accounts []string `json:"accounts"`
+}
+
+// ShelfKeyOf shows a key on the shelf.
+func ShelfKeyOf(k keep.ShelfKey) ShelfKey {
+	if k.Accounts == nil {
+		k.Accounts = []string{}
+	}
+	return ShelfKey{Name: k.Name, Owner: k.Owner, Note: k.Note, Type: k.Type, Bits: k.Bits, Strength: k.Strength(), Fingerprint: k.Fingerprint, Authority: k.Authority, Expires: Known(k.Expires),
+		Networks: NetworkList(k.Networks), Created: k.Added, Replaced: Known(k.Replaced), LastUsed: Known(k.LastUsed), Accounts: k.Accounts}
 }
 
 // KeyOf shows a key.
 func KeyOf(k keep.Key, sharedWith []string) Key {
 	return Key{ID: k.ID, Label: k.Label, Type: k.Type, Bits: k.Bits, Strength: k.Strength(), Fingerprint: k.Fingerprint, Authority: k.Authority,
-		Expires: Known(k.Expires), Networks: NetworkList(k.Networks), SharedWith: sharedWith, Created: k.Added, LastUsed: Known(k.LastUsed)}
+		Expires: Known(k.Expires), Networks: NetworkList(k.Networks), SharedWith: sharedWith, Created: k.Added, LastUsed: Known(k.LastUsed), Shelf: k.Shelf}
 }
 
 // Known is a time, nil where it is the zero one.

@@ -20,6 +20,7 @@ type Key struct {
 	Networks    Networks  // where from it may be used; none: anywhere
 	Added       time.Time
 	LastUsed    time.Time // zero: never
+	Shelf       string    // its name on the shelf; "": it is the account's own
 }
 
 // Usable says why the key may not be used at a time from an IP address, "" when it may.

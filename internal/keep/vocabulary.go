@@ -14,7 +14,7 @@ var (
 		PasswordChange, FactorSet, ServiceStart, ServiceStop, ServiceSet, OperatorSignIn, OperatorSignOut, OperatorAdd, OperatorSet, OperatorRemove, TokenAdd, PassAdd, PassEnd, PassUsed, Checking, LockBreak,
 		AccessEnd, ListenerAdd, ListenerSet, ListenerRemove, CertificateSet, LockedOut, LockoutLift, AccountAdd, AccountSet, AccountSuspend, AccountResume,
 		PasswordLinked, PasswordShown, AccountDelete, AccountsImport, Rehearsing, GroupAdd, GroupSet, GroupDelete, StoreAdd, StoreSet, StoreRemove, StoreUnlock, StoreMove, GroundsSet,
-		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
+		GateSet, QuotaRecount, KeyAdd, KeySet, KeyRemove, ShelfAdd, ShelfSet, ShelfRemove, HostKeyAdd, HostKeyUse, HostKeyRemove, SessionEnd, TransferEnd, RetentionSet, AuditArchive,
 		BackingUp, Restoring, CollectorSet, DurabilitySet, LimitsSet, Trouble, TroubleOver, NoticeAdd, NoticeSet, NoticeRemove, NoticeRetry, ReceiverAdd, ReceiverSet, ReceiverRemove, MailSet, SourceAdd, SourceSet, SourceRemove, SourceCheck, SourceSync, RoutesSet,
 	}
 	Reasons = []Reason{

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -51,7 +52,7 @@ func (r auditRow) record() ChainedRecord {
 }
 
 // auditStatements are prepared once: they run for every record.
-type auditStatements struct{ insert, insertMany, signedIn, keyUsed *sqlx.Stmt }
+type auditStatements struct{ insert, insertMany, signedIn, keyUsed, shelfUsed *sqlx.Stmt }
 
 // many is how many records one statement inserts where that many are there: a third less
 // work for each than one by one.
@@ -71,6 +72,7 @@ func (db *DB) prepareAudit(ctx context.Context) (err error) {
 		{&db.audit.insertMany, insertAudit + auditPlaces + strings.Repeat(","+auditPlaces, many-1)},
 		{&db.audit.signedIn, "UPDATE account SET last_sign_in = max(last_sign_in, ?) WHERE name = ?"},
 		{&db.audit.keyUsed, "UPDATE account_key SET last_used = max(last_used, ?) WHERE fingerprint = ? AND account_id = (SELECT id FROM account WHERE name = ?)"},
+		{&db.audit.shelfUsed, "UPDATE shelf_use SET last_used = max(last_used, ?) WHERE shelf_id = (SELECT id FROM shelf_key WHERE fingerprint = ?) AND account_id = (SELECT id FROM account WHERE name = ?)"},
 	} {
 		if *p.into, err = db.write.PreparexContext(ctx, p.text); err != nil {
 			return fmt.Errorf("open the records: %w", err)
@@ -126,8 +128,12 @@ func (db *DB) noteSignIn(ctx context.Context, tx *sqlx.Tx, r *ChainedRecord) err
 	if _, err := tx.StmtxContext(ctx, db.audit.signedIn).ExecContext(ctx, micros(r.At), r.Account); err != nil || r.Target == "" {
 		return err
 	}
-	_, err := tx.StmtxContext(ctx, db.audit.keyUsed).ExecContext(ctx, micros(r.At), r.Target, r.Account)
-	return err
+	for _, note := range []*sqlx.Stmt{db.audit.keyUsed, db.audit.shelfUsed} {
+		if err := changed(tx.StmtxContext(ctx, note).ExecContext(ctx, micros(r.At), r.Target, r.Account)); !errors.Is(err, ErrNotFound) {
+			return err
+		}
+	}
+	return nil
 }
 
 // LastAudit reads the newest record, [ErrNotFound] when the trail is empty.

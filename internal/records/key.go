@@ -20,22 +20,31 @@ type keyRow struct {
 	Networks    string `db:"networks"`
 	Added       int64  `db:"added"`
 	LastUsed    int64  `db:"last_used"`
+	Shelf       string `db:"shelf"`
 }
 
-// Keys reads the keys of an account, oldest first.
+func (r keyRow) key() (keep.Key, error) {
+	networks, err := keep.ParseNetworks("networks", r.Networks)
+	return keep.Key{ID: r.ID, AccountID: r.AccountID, Label: r.Label, Type: r.Type, Bits: r.Bits, Fingerprint: r.Fingerprint, Blob: r.Blob, Authority: r.Authority, Expires: fromMicros(r.Expires),
+		Networks: networks, Added: fromMicros(r.Added), LastUsed: fromMicros(r.LastUsed), Shelf: r.Shelf}, err
+}
+
+// Keys reads the keys of an account: its own, oldest first, then those from the shelf.
 func (db *DB) Keys(ctx context.Context, accountID int64) ([]keep.Key, error) {
-	var rows []keyRow
-	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM account_key WHERE account_id = ? ORDER BY id", accountID); err != nil {
+	var rows, attached []keyRow
+	if err := db.read.SelectContext(ctx, &rows, "SELECT *, '' AS shelf FROM account_key WHERE account_id = ? ORDER BY id", accountID); err != nil {
 		return nil, err
 	}
+	if err := db.read.SelectContext(ctx, &attached, attachedKeys+" WHERE u.account_id = ? ORDER BY s.name", accountID); err != nil {
+		return nil, err
+	}
+	rows = append(rows, attached...)
 	keys := make([]keep.Key, len(rows))
 	for i, r := range rows {
-		networks, err := keep.ParseNetworks("networks", r.Networks)
-		if err != nil {
+		var err error
+		if keys[i], err = r.key(); err != nil {
 			return nil, err
 		}
-		keys[i] = keep.Key{ID: r.ID, AccountID: r.AccountID, Label: r.Label, Type: r.Type, Bits: r.Bits, Fingerprint: r.Fingerprint, Blob: r.Blob,
-			Authority: r.Authority, Expires: fromMicros(r.Expires), Networks: networks, Added: fromMicros(r.Added), LastUsed: fromMicros(r.LastUsed)}
 	}
 	return keys, nil
 }
@@ -43,8 +52,9 @@ func (db *DB) Keys(ctx context.Context, accountID int64) ([]keep.Key, error) {
 // KeyHolders names the accounts that hold a key, by name.
 func (db *DB) KeyHolders(ctx context.Context, fingerprint string) ([]string, error) {
 	names := []string{}
-	err := db.read.SelectContext(ctx, &names, `SELECT account.name FROM account_key JOIN account ON account.id = account_id
-		WHERE fingerprint = ? ORDER BY account.name`, fingerprint)
+	err := db.read.SelectContext(ctx, &names, `SELECT account.name FROM account_key JOIN account ON account.id = account_id WHERE fingerprint = ?
+		UNION SELECT account.name FROM shelf_key JOIN shelf_use ON shelf_id = shelf_key.id JOIN account ON account.id = account_id WHERE fingerprint = ?
+		ORDER BY 1`, fingerprint, fingerprint)
 	return names, err
 }
 
@@ -87,7 +97,8 @@ type EndingKey struct {
 // EndingKeys reads the keys of active accounts that end between two times.
 func (db *DB) EndingKeys(ctx context.Context, from, until time.Time) ([]EndingKey, error) {
 	var found []EndingKey
-	err := db.read.SelectContext(ctx, &found, `SELECT a.name AS account, k.label, k.fingerprint, k.expires FROM account_key k JOIN account a ON a.id = k.account_id
+	err := db.read.SelectContext(ctx, &found, `SELECT a.name AS account, k.label, k.fingerprint, k.expires
+		FROM (SELECT account_id, label, fingerprint, expires FROM account_key UNION ALL SELECT account_id, label, fingerprint, expires FROM (`+attachedKeys+`)) k JOIN account a ON a.id = k.account_id
 		WHERE k.expires > ? AND k.expires < ? AND a.state = ?`, micros(from), micros(until), keep.StateActive)
 	for i := range found {
 		found[i].Expires = fromMicros(found[i].Ends)

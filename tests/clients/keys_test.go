@@ -146,6 +146,86 @@ func TestRemovingAKeyEndsTheSessionsItOpened(t *testing.T) {
 	assert.EqualValues(t, 104, kind, "the one by password is left alone")
 }
 
+// A key on the shelf opens the accounts that it is attached to; what takes its place opens all of them, and nothing else does.
+func TestAKeyOnTheShelfOpensAllThatHaveIt(t *testing.T) {
+	k := testkit.Start(t)
+	for _, name := range []string{"ann", "ben", "eve"} {
+		k.Account(name)
+	}
+	first, second := testkit.NewPair(t), testkit.NewPair(t)
+	k.Must(nil, "shelf", "add", "bureau", first+".pub", "-owner", "print bureau, Maren", "-note", "the big plotter")
+	opens := func(key string) (found []string) {
+		for _, name := range []string{"ann", "ben", "eve"} {
+			if _, err := k.SFTP(name, key, "pwd"); err == nil {
+				found = append(found, name)
+			}
+		}
+		return found
+	}
+	assert.Empty(t, opens(first))
+	k.Must(nil, "shelf", "attach", "bureau", "ann", "ben")
+	assert.Equal(t, []string{"ann", "ben"}, opens(first))
+	var shelf []api.ShelfKey
+	k.Must(&shelf, "shelf", "list")
+	require.Len(t, shelf, 1)
+	assert.Equal(t, []string{"ann", "ben"}, shelf[0].Accounts)
+	assert.NotNil(t, shelf[0].LastUsed)
+	assert.Contains(t, k.Must(nil, "key", "list", "ann"), "from the shelf")
+	assert.Contains(t, k.Must(nil, "report", "keys"), "from the shelf, shared with ben")
+
+	// All or none; no key twice, neither on the shelf nor with an account.
+	assert.Contains(t, k.Refused("shelf", "attach", "bureau", "eve", "nobody"), "nobody")
+	assert.Equal(t, []string{"ann", "ben"}, opens(first))
+	k.Must(nil, "key", "add", "eve", second+".pub")
+	for _, wrong := range []struct {
+		why  string
+		args []string
+	}{
+		{"on the shelf already, as bureau", []string{"shelf", "add", "other", first + ".pub"}},
+		{"taken", []string{"shelf", "add", "Bureau", second + ".pub"}},
+		{"has that key already", []string{"shelf", "attach", "bureau", "ann"}},
+		{"has this key already", []string{"key", "add", "eve", first + ".pub"}},
+		{"attached to 2 accounts", []string{"shelf", "remove", "bureau"}},
+		{"on the shelf, as bureau", []string{"key", "set", "ann", shelf[0].Fingerprint, "-label", "x"}},
+		{"PRIVATE", []string{"shelf", "set", "bureau", "-key", first}},
+		{"in the past", []string{"shelf", "set", "bureau", "-expires", "2020-01-01"}},
+	} {
+		assert.Contains(t, k.Refused(wrong.args...), wrong.why, "%v", wrong.args)
+	}
+
+	// Another key takes its place at once, and what the one before signed in ends.
+	client := sftptalk.SSHWithKey(t, k, "ben", first)
+	ended := make(chan struct{})
+	go func() { client.Wait(); close(ended) }()
+	third := testkit.NewPair(t)
+	k.Must(nil, "shelf", "set", "bureau", "-key", third+".pub")
+	select {
+	case <-ended:
+	case <-time.After(testkit.Patience):
+		t.Fatal("the session goes on")
+	}
+	assert.Empty(t, opens(first))
+	assert.Equal(t, []string{"ann", "ben"}, opens(third))
+	var changes []api.AuditRecord
+	k.Must(&changes, "audit", "-action", "shelf-set")
+	assert.Contains(t, changes[0].Detail, "attached to 2 accounts")
+
+	// Rules hold for all; an account loses it alone, and who is deleted leaves it to the others.
+	k.Must(nil, "shelf", "set", "bureau", "-from", "192.0.2.0/24")
+	assert.Empty(t, opens(third))
+	k.Must(nil, "shelf", "set", "bureau", "-from", "everybody", "-expires", "+1d")
+	k.Must(nil, "shelf", "detach", "bureau", "ann")
+	assert.Equal(t, []string{"ben"}, opens(third))
+	k.Must(&shelf, "shelf", "list")
+	k.Must(nil, "key", "remove", "ben", shelf[0].Fingerprint)
+	assert.Empty(t, opens(third))
+	k.Must(nil, "shelf", "attach", "bureau", "ann", "ben")
+	k.Must(nil, "account", "delete", "ben")
+	k.Must(nil, "shelf", "detach", "bureau", "ann")
+	k.Must(nil, "shelf", "remove", "bureau")
+	assert.Equal(t, []string{"eve"}, opens(second))
+}
+
 func TestUserCertificatesOfATrustedAuthority(t *testing.T) {
 	k := testkit.Start(t)
 	k.Account("ann", "-sign-in-by", "key")

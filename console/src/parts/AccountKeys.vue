@@ -58,10 +58,11 @@ const expired = (k: Schemas['Key']) => k.expires !== undefined && new Date(k.exp
         <b>{{ k.label || 'without a label' }}</b> · {{ k.type }}, {{ k.bits }} bits, <span :class="{ warn: k.strength !== 'strong' }">{{ k.strength }}</span>
         <div class="mono">{{ k.fingerprint }}</div>
         <div class="soft">added {{ minute(k.created) }}, last used {{ moment(k.lastUsed) }}</div>
+        <div v-if="k.shelf">from the shelf: <RouterLink to="/shelf">{{ k.shelf }}</RouterLink></div>
         <div v-if="k.authority">An authority: opens with certificates it signed for {{ account }}</div>
         <div v-if="k.expires" :class="{ warn: expired(k) }">{{ expired(k) ? 'expired' : 'works until' }} {{ minute(k.expires) }} {{ zone }}</div>
         <div v-if="k.networks.length">from {{ k.networks.join(', ') }} only</div>
-        <div v-if="k.sharedWith.length" class="warn">shared with {{ k.sharedWith.join(', ') }}</div>
+        <div v-if="k.sharedWith.length" :class="{ warn: !k.shelf }">shared with {{ k.sharedWith.join(', ') }}</div>
       </div>
       <NPopconfirm v-if="mayChange" @positive-click="remove(k)">
         <template #trigger><button class="plain" :aria-label="`Remove the key ${k.fingerprint}`">Remove</button></template>

@@ -1,5 +1,5 @@
 <script lang="ts">
-export type OwnKey = { id: number; label: string; type: string; fingerprint: string; created: string; lastUsed?: string; expires?: string }
+export type OwnKey = { id: number; label: string; type: string; fingerprint: string; created: string; lastUsed?: string; expires?: string; shelf?: string }
 </script>
 
 <script setup lang="ts">
@@ -59,7 +59,7 @@ async function read(event: Event) {
   <section class="sheet card" aria-labelledby="keys">
     <h2 id="keys">Keys</h2>
     <ul v-if="keys.length">
-      <li v-for="k in keys" :key="k.id"><span class="grow"><b>{{ k.label || k.type }}</b> <span class="soft">{{ k.type }} {{ k.fingerprint }}<br />since {{ minute(k.created) }}{{ k.lastUsed ? `, used ${minute(k.lastUsed)}` : ', never used' }}</span></span><button class="plain" :aria-label="`Remove ${k.label || k.fingerprint}`" @click="remove(k)">Remove</button></li>
+      <li v-for="k in keys" :key="k.id"><span class="grow"><b>{{ k.label || k.type }}</b> <span class="soft">{{ k.type }} {{ k.fingerprint }}<br />since {{ minute(k.created) }}{{ k.lastUsed ? `, used ${minute(k.lastUsed)}` : ', never used' }}</span></span><span v-if="k.shelf" class="soft">given by an administrator</span><button v-else class="plain" :aria-label="`Remove ${k.label || k.fingerprint}`" @click="remove(k)">Remove</button></li>
     </ul>
     <p v-else class="soft">You have none. With a key, other programs sign you in over SFTP without your password.</p>
     <form v-if="adding" @submit.prevent="add">

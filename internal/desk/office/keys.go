@@ -247,6 +247,9 @@ func (o *Office) SetKey(ctx context.Context, who Actor, name string, id int64, r
 	if err != nil {
 		return HeldKey{}, err
 	}
+	if k.Shelf != "" {
+		return HeldKey{}, keep.Refuse(keep.BadRequest, "the key is on the shelf, as "+k.Shelf+": change it there (shelf set)")
+	}
 	before := keyFacts(k)
 	if err := rules.apply(&k); err != nil {
 		return HeldKey{}, err
@@ -267,6 +270,12 @@ func (o *Office) RemoveKey(ctx context.Context, who Actor, name string, id int64
 	a, k, err := o.findKey(ctx, name, id)
 	if err != nil {
 		return err
+	}
+	switch {
+	case k.Shelf != "" && who.Account != "":
+		return keep.Refuse(keep.NoRight, "the key was given to you by an administrator, who may take it away")
+	case k.Shelf != "":
+		return o.DetachShelfKey(ctx, who, k.Shelf, a.Name)
 	}
 	if err := o.recorded(ctx, who, keep.KeyRemove, a.Name, keyFacts(k), func(ctx context.Context) error { return o.DB.DeleteKey(ctx, a.ID, k.ID) }); err != nil {
 		return missing(err, name)

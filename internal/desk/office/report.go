@@ -36,7 +36,7 @@ var reports = []report{
 	{"account", "account", "What an account did", true, (*Office).accountDeeds},
 	{"refusals", "", "Refusals and failed sign-ins, by address", true, (*Office).refusals},
 	{"unused", "", "Accounts and keys that nobody used", true, (*Office).unused},
-	{"keys", "", "Keys that are shared, weak or expired", false, (*Office).badKeys},
+	{"keys", "", "Keys that are shared, weak, old or expired", false, (*Office).badKeys},
 	{"quotas", "", "Quotas that are nearly full", false, (*Office).fullQuotas},
 	{"plain", "", "What went in clear, and who may go in clear", true, (*Office).inClear},
 }
@@ -199,6 +199,9 @@ func (o *Office) unused(ctx context.Context, ask ReportAsk) ([]string, [][]strin
 	return []string{"account", "what", "last used", "state"}, rows, err
 }
 
+// oldKey is when a key should have been replaced.
+const oldKey = 2 * 365 * 24 * time.Hour
+
 func (o *Office) badKeys(ctx context.Context, ask ReportAsk) ([]string, [][]string, error) {
 	accounts, err := o.DB.AllAccounts(ctx)
 	if err != nil {
@@ -212,7 +215,10 @@ func (o *Office) badKeys(ctx context.Context, ask ReportAsk) ([]string, [][]stri
 		}
 		for _, k := range held {
 			say := func(what string) { rows = append(rows, []string{a.Name, k.Label, k.Fingerprint, what}) }
-			if len(k.SharedWith) > 0 {
+			switch {
+			case len(k.SharedWith) > 0 && k.Shelf != "":
+				say("from the shelf, shared with " + strings.Join(k.SharedWith, ", "))
+			case len(k.SharedWith) > 0:
 				say("shared with " + strings.Join(k.SharedWith, ", "))
 			}
 			if k.Type == "ssh-rsa" && k.Bits < 3000 {
@@ -220,6 +226,9 @@ func (o *Office) badKeys(ctx context.Context, ask ReportAsk) ([]string, [][]stri
 			}
 			if !k.Expires.IsZero() && k.Expires.Before(ask.Now) {
 				say("expired on " + moment(k.Expires))
+			}
+			if age := ask.Now.Sub(k.Added); age > oldKey {
+				say(fmt.Sprintf("old: it is there for %d days", int(age.Hours()/24)))
 			}
 		}
 	}

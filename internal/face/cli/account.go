@@ -18,7 +18,7 @@ import (
 
 // Commands are all client commands.
 func Commands() []*command.Command {
-	return slices.Concat(accountCommands(), groupCommands(), storeCommands(), gateCommands(), limitCommands(), keyCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), collectorCommands(), reportCommands(), operatorCommands(), historyCommands(), checkupCommands(), handoverCommands(), passCommands(), lockCommands(), sourceCommands(), noticeCommands(), receiverCommands(), backupCommands(), setupCommands())
+	return slices.Concat(accountCommands(), groupCommands(), storeCommands(), gateCommands(), limitCommands(), keyCommands(), shelfCommands(), hostKeyCommands(), listenerCommands(), certificateCommands(), watchCommands(), auditCommands(), collectorCommands(), reportCommands(), operatorCommands(), historyCommands(), checkupCommands(), handoverCommands(), passCommands(), lockCommands(), sourceCommands(), noticeCommands(), receiverCommands(), backupCommands(), setupCommands())
 }
 
 // run is the body of a client command: it has its client already.

@@ -119,6 +119,9 @@ func keyAdd(flags *flag.FlagSet, f *common) run {
 // keyNotes are what is special about a key, each behind a comma.
 func keyNotes(k api.Key) string {
 	notes := ""
+	if k.Shelf != "" {
+		notes += ", from the shelf"
+	}
 	if k.Authority {
 		notes += ", authority"
 	}
