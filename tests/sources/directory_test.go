@@ -146,12 +146,19 @@ func TestANameIsOfOneSource(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, said, "city")
 
+	said, _, status = h.CLI("rehearse", "ben", "-json")
+	assert.Zero(t, status, said)
+	assert.Contains(t, said, "city vouches for it, which the route * asks")
+
 	// What no route asks for, nobody gets into.
 	assert.Contains(t, h.Must(nil, "route", "add", "b*", "own", "-before", "1"), "can't sign in, for their route does not ask the source they come from: ben")
 	require.Error(t, h.ftps("ben", password))
 	assert.Contains(t, h.last("ben").Detail, "the account comes from city")
 	said, _, status = h.CLI("explain", "ben", "list", "/")
 	assert.Equal(t, 1, status)
+	assert.Contains(t, said, "the route b* asks own only")
+	said, _, status = h.CLI("rehearse", "ben", "-json")
+	assert.Zero(t, status, said)
 	assert.Contains(t, said, "the route b* asks own only")
 	for _, args := range [][]string{{"source", "remove", "city"}, {"group", "delete", "crews"}, {"route", "add", "c*", "nobody"}, {"account", "set", "ben", "-source", "nobody"}, {"source", "add", "own", h.city.TLS, "-base", "dc=x"}} {
 		_, said, status := h.CLI(args...)

@@ -65,6 +65,7 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name, pass string) ([]
 	}
 	defer os.RemoveAll(scratch)
 	r := &signin.Rehearsal{Account: e.Name, Operator: who.Operator, Folder: scratch, Pass: with}
+	route := o.Book.RouteOf(e.Name)
 	var stages []rehearse.Listener
 	for _, l := range listeners {
 		if l.Protocol == keep.Web && (!l.Serves(face) && !(with == nil && l.Serves(keep.DavFace)) || l.Redirect != "") || with != nil && l.Protocol != keep.Web {
@@ -79,7 +80,7 @@ func (o *Office) Rehearse(ctx context.Context, who Actor, name, pass string) ([]
 			host = "127.0.0.1"
 		}
 		from := host // who calls an address of its own machine comes from it
-		stage := rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Open: gate.Admit(from) && l.Admits(from), Pass: with, Folders: folders}
+		stage := rehearse.Listener{Listener: l, Dial: net.JoinHostPort(host, port), Open: gate.Admit(from) && l.Admits(from), Pass: with, Folders: folders, Route: &route}
 		for _, one := range rehearse.Faced(stage) {
 			secret, withdraw := o.Accounts.Issue(r)
 			defer withdraw()

@@ -17,7 +17,8 @@ type Listener struct {
 	keep.Listener
 	Dial   string // host:port at which it is reached from here
 	Secret keep.Secret
-	Open   bool // its network rules let this machine in
+	Route  *keep.Route // of the account's name; nil: none is looked at
+	Open   bool        // its network rules let this machine in
 	// Pass is the one with which it is entered, and which of its paths are folders; nil: the account signs in.
 	Pass    *keep.Pass
 	Folders map[string]bool
@@ -99,6 +100,9 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 		protocol = l.Over
 	}
 	in := Try{Protocol: protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(protocol)}
+	if e.Source != "" && l.Route != nil {
+		in.Why += "; " + e.Source + " vouches for it, which the route " + l.Route.Pattern + " asks"
+	}
 	if l.Pass != nil {
 		protocol = keep.ByPass
 		in.Protocol, in.Does, in.Why = protocol, "open the link", "the pass is open"
@@ -112,6 +116,8 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 		in.Expected, in.Why = false, "the network rules do not let this machine in"
 	case closed != nil:
 		in.Expected, in.Why = false, closed.Say
+	case l.Pass == nil && l.Route != nil && l.Route.Asks(e.Account) != nil:
+		in.Expected, in.Why = false, l.Route.Asks(e.Account).Say
 	case !e.MayUse(protocol):
 		in.Expected, in.Why = false, "the account may not sign in over "+string(protocol)
 	}

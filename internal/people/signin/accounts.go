@@ -64,6 +64,11 @@ func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account 
 	if closed := account.Closed(time.Now()); closed != nil {
 		return nil, a.fail(ctx, v, account.Name, started, closed.Reason, "rehearsal: "+closed.Say, nil)
 	}
+	if a.Book != nil {
+		if why := a.Book.RouteOf(account.Name).Asks(account.Account); why != nil {
+			return nil, a.fail(ctx, v, account.Name, started, why.Reason, "rehearsal: "+why.Say, nil)
+		}
+	}
 	if !account.MayUse(v.Protocol) {
 		return nil, a.fail(ctx, v, account.Name, started, keep.ProtocolRefused, "rehearsal: the account may not sign in over "+string(v.Protocol), nil)
 	}
