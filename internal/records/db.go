@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"embed"
 	"errors"
@@ -169,11 +170,17 @@ const (
 // layOut makes the log of the database longer than it gets before it begins anew. It writes
 // in the log only; what the database itself grows by is used for records.
 func (db *DB) layOut(ctx context.Context) error {
+	bytes := make([]byte, spare) // random, so that no file system makes them less
 	for _, statement := range slices.Concat(
-		[]string{"PRAGMA wal_autocheckpoint = 0", "PRAGMA synchronous = OFF", "INSERT INTO room (bytes) VALUES (randomblob(" + fmt.Sprint(spare) + "))"},
-		slices.Repeat([]string{"UPDATE room SET bytes = randomblob(" + fmt.Sprint(spare) + ")"}, layings-1),
+		[]string{"PRAGMA wal_autocheckpoint = 0", "PRAGMA synchronous = OFF", "INSERT INTO room (bytes) VALUES (?)"},
+		slices.Repeat([]string{"UPDATE room SET bytes = ?"}, layings-1),
 		[]string{"DELETE FROM room", "PRAGMA synchronous = FULL", "PRAGMA wal_autocheckpoint = 1000"}) {
-		if _, err := db.write.ExecContext(ctx, statement); err != nil {
+		var values []any
+		if strings.Contains(statement, "?") {
+			rand.Read(bytes)
+			values = []any{bytes}
+		}
+		if _, err := db.write.ExecContext(ctx, statement, values...); err != nil {
 			return unusable(err)
 		}
 	}

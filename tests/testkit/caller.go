@@ -31,7 +31,7 @@ type Caller struct {
 	Doc    *openapi3.T
 	router routers.Router
 	Seen   map[string]bool // operations that were called
-	mu     sync.Mutex      // while an answer is held to the description
+	mu     *sync.Mutex     // while an answer is held to the description
 }
 
 func NewCaller(t *testing.T, k *Keep) *Caller {
@@ -46,14 +46,31 @@ func NewCaller(t *testing.T, k *Keep) *Caller {
 
 // Described is a caller that only holds what others call to a description.
 func Described(t *testing.T, file string) *Caller {
-	text, err := os.ReadFile(file)
+	read, _ := descriptions.LoadOrStore(file, sync.OnceValues(func() (*description, error) {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		doc, err := openapi3.NewLoader().LoadFromData(text)
+		if err != nil {
+			return nil, err
+		}
+		router, err := legacy.NewRouter(doc)
+		return &description{doc: doc, router: router}, err
+	}))
+	d, err := read.(func() (*description, error))()
 	require.NoError(t, err)
-	doc, err := openapi3.NewLoader().LoadFromData(text)
-	require.NoError(t, err)
-	router, err := legacy.NewRouter(doc)
-	require.NoError(t, err)
-	return &Caller{t: t, Doc: doc, router: router, Seen: map[string]bool{}}
+	return &Caller{t: t, Doc: d.doc, router: d.router, mu: &d.mu, Seen: map[string]bool{}}
 }
+
+// description is an API as its file has it: reading that takes its time.
+type description struct {
+	doc    *openapi3.T
+	router routers.Router
+	mu     sync.Mutex
+}
+
+var descriptions sync.Map // by file
 
 // Call makes a request, checks the answer's status and shape, and reads it.
 func (c *Caller) Call(method, path string, body any, status int, into any) {

@@ -25,6 +25,7 @@ import (
 	"urbankeep/internal/face/cli"
 	"urbankeep/internal/face/command"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/records"
 	"urbankeep/internal/service"
 )
 
@@ -59,6 +60,30 @@ func lendHostKeys(t *testing.T, dir string) {
 	}))
 }
 
+// blank are records in which nothing is yet: to lay out their tables takes its time.
+var blank = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "ukblank")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	db, err := records.Open(context.Background(), dir)
+	if err == nil {
+		err = db.Close()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return os.ReadFile(filepath.Join(dir, "urbankeep.db"))
+})
+
+// lendRecords gives a data folder those.
+func lendRecords(t *testing.T, dir string) {
+	text, err := blank()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "urbankeep.db"), text, 0o600))
+}
+
 // keepHostKeys keeps those of a new service for the others.
 func keepHostKeys(t *testing.T, dir string) {
 	if _, err := os.Stat(hostKeys); err == nil {
@@ -86,6 +111,7 @@ func Folder(t *testing.T) string {
 func Start(t *testing.T) *Keep {
 	dir := Folder(t)
 	lendHostKeys(t, dir)
+	lendRecords(t, dir)
 	k := StartIn(t, dir)
 	keepHostKeys(t, dir)
 	return k
