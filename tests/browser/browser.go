@@ -35,7 +35,8 @@ func Open(ctx context.Context) (context.Context, context.CancelFunc, error) {
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.UserDataDir(profile), chromedp.NoSandbox,
 		chromedp.DisableGPU, chromedp.WindowSize(Width, Height), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("force-prefers-reduced-motion", true)) // what slides in is there at once
 	allocated, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, stopTab := chromedp.NewContext(allocated)
 	cancel := func() {

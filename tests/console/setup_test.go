@@ -177,23 +177,31 @@ func TestNoPageHasASeriousAccessibilityFault(t *testing.T) {
 	k.Must(nil, "notice", "add", "arrived", "-events", "upload", "-receivers", "office")
 	ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password) // a live session
 	p, at := atTheConsole(t, k)
-	for _, shape := range []struct {
-		look  string
-		width int64
-	}{{"light", browser.Width}, {"dark", browser.Width}, {"light", 390}} {
-		p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('look', %q)", shape.look)), chromedp.EmulateViewport(shape.width, browser.Height))
-		for _, one := range []struct{ path, css string }{
-			{"/", "table[aria-label='Live sessions'] tbody tr"}, {"/sessions", "tbody tr"}, {"/transfers", "tbody tr"}, {"/traffic", "[role=img] svg path"}, {"/accounts", "tbody tr"},
-			{"/accounts/ann", ".drawer table"}, {"/accounts?add", ".drawer input"}, {"/groups", "tbody tr"}, {"/groups/crews", ".drawer table"}, {"/stores", "tbody tr"}, {"/gate", "tbody tr"}, {"/audit", "tbody tr"},
-			{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/settings/web", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
-			{"/notices", "table[aria-label=Receivers] tbody tr"}, {"/notices/arrived", ".drawer dl"}, {"/set-up", "ol li"}, {"/handover/ann", "article pre"},
-		} {
-			at(one.path)
-			p.See(one.css)
-			p.Settle()
-			p.Accessible(fmt.Sprint(shape, one.path))
-			p.Fits(one.path)
-		}
+	turnLook := func() {
+		before := p.Value("document.documentElement.className")
+		p.Value(`[...document.querySelectorAll("nav button")].find((b) => b.textContent.trim().endsWith(" look")).click(), ""`)
+		p.Wait("the other look", fmt.Sprintf("document.documentElement.className !== %q", before))
+		p.Settle()
+	}
+	for _, one := range []struct{ path, css string }{
+		{"/", "table[aria-label='Live sessions'] tbody tr"}, {"/sessions", "tbody tr"}, {"/transfers", "tbody tr"}, {"/traffic", "[role=img] svg path"}, {"/accounts", "tbody tr"},
+		{"/accounts/ann", ".drawer table"}, {"/accounts?add", ".drawer input"}, {"/groups", "tbody tr"}, {"/groups/crews", ".drawer table"}, {"/stores", "tbody tr"}, {"/gate", "tbody tr"}, {"/audit", "tbody tr"},
+		{"/reports/refusals", "tbody tr"}, {"/settings", "table[aria-label='Host keys'] tbody tr"}, {"/settings/ftp", ".drawer input"}, {"/settings/web", ".drawer input"}, {"/check-up", "table[aria-label=Findings] tbody tr"}, {"/history", "tbody tr"}, {"/operators", "table[aria-label='Open now'] tbody tr"},
+		{"/sources", "#routes tbody tr"}, {"/shelf", ".none"}, {"/notices", "table[aria-label=Receivers] tbody tr"}, {"/notices/arrived", ".drawer dl"}, {"/set-up", "ol li"}, {"/handover/ann", "article pre"},
+	} {
+		p.Do(chromedp.EmulateViewport(browser.Width, browser.Height))
+		at(one.path)
+		p.See(one.css)
+		p.Settle()
+		p.Accessible(one.path)
+		p.Fits(one.path)
+		turnLook() // which changes colours only
+		p.Accessible(one.path+", dark", "color-contrast")
+		turnLook()
+		p.Do(chromedp.EmulateViewport(390, browser.Height))
+		p.Settle()
+		p.Accessible(one.path + ", narrow")
+		p.Fits(one.path)
 	}
 	p.Press("Menu")
 	p.Press("Sign out")

@@ -54,12 +54,12 @@ nav { padding: 16px 0; border-right: 1px solid var(--line); background: var(--sh
 .inside { flex: 1; min-height: 0; display: flex; flex-direction: column; }
 h2 { padding: 0 16px 2px; font-size: 12px; font-weight: 500; color: var(--soft); }
 section { margin-bottom: 10px; }
-a { display: block; padding: 3px 16px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
+a { display: block; padding: 2px 16px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 a:hover { background: var(--spruce-wash); }
 a.here { border-left-color: var(--spruce); background: var(--spruce-wash); font-weight: 600; }
 .foot { margin-top: auto; padding: 0 16px; display: grid; gap: 4px; justify-items: start; font-size: 13px; color: var(--soft); }
 .foot p { margin: 0; }
-@media (max-height: 719px) { .inside { overflow: auto; } }
+@media (max-height: 779px) { .inside { overflow: auto; } }
 @media (max-width: 899px) {
   nav { height: auto; padding: 10px 0; border-right: 0; border-bottom: 1px solid var(--line); }
   nav.unfolded { max-height: 100vh; }
