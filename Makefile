@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/portal.html console/vite.config.ts console/vite.portal.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: package image build demo test check console-test bench vet screenshots soak tools counterparts clean
+.PHONY: package image build demo test console-ready check console-test bench vet screenshots soak tools counterparts clean
 
 build: bin/urbankeep
 
@@ -49,9 +49,15 @@ RACE    := -race $(foreach package,$(unwatch),-gcflags=$(package)=-race=false)
 PART    :=
 PARTS   := $(if $(PART),$(if $(wildcard tests/$(PART)),./tests/$(PART)/...,./$(PART)/...),./...)
 
-# Tests wait more than they compute: one package more than there are processors runs at once.
-test: tools build counterparts $(if $(PART),,vet console-test)
+# Tests wait more than they compute: one package more than there are processors runs at once. What comes from npm is waited for
+# while the program is built; go vet looks through all folders, and comes when they are there.
+test: tools
+	@$(MAKE) --no-print-directory -j2 counterparts $(if $(PART),build,console-ready)
+	$(if $(PART),,@$(MAKE) --no-print-directory vet)
 	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep CGO_ENABLED=1 go test $(RACE) -p $$(( $$(nproc 2>/dev/null || echo 2) + 1 )) -timeout 60m $(PARTS)
+
+console-ready: build
+	@$(MAKE) --no-print-directory console-test
 
 # The quick part: no clients, no browser, no whole service.
 check: build vet console-test

@@ -58,7 +58,7 @@ type Source struct {
 	Groups  []string   `json:"groups,omitempty"`  // of who is in no group of the table
 	Table   []GroupRow `json:"table,omitempty"`
 
-	// Of directories:
+	// Of directories, and the first two and the names of attributes of providers of single sign-on:
 	Trust         string `json:"trust,omitempty"`  // certificates (PEM) that sign theirs; "": those of the system
 	Plain         bool   `json:"plain,omitempty"`  // passwords may go there without TLS
 	BindAs        string `json:"bindAs,omitempty"` // DN that looks people up; "": nobody
