@@ -132,6 +132,7 @@ func TestDataConnectionsMayHaveToResumeTheirSession(t *testing.T) {
 	// Another connection's session will not do, though it is of the same service.
 	c, other := ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password), ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password)
 	other.Say("NOOP", 200)
+	c.TLS = other.TLS
 	d := c.Passive()
 	_, err := fmt.Fprint(c.Conn, "RETR f\r\n")
 	require.NoError(t, err)

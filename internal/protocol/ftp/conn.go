@@ -36,7 +36,8 @@ type conn struct {
 	encrypted bool
 	user      string
 	key       ssh.PublicKey // of the client's certificate, proved by the handshake; nil for none
-	ticket    []byte        // marks the TLS sessions of this connection
+	ticket    []byte        // marks the TLS sessions of this connection; nil without TLS
+	resumes   bool          // its data connections are expected to resume one of them
 	tree      *tree.Tree
 	failures  int
 	quit      bool

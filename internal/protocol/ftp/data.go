@@ -234,36 +234,27 @@ func (c *conn) openData(ctx context.Context) (dataConn, error) {
 	defer plan.drop()
 	ctx, stop := context.WithTimeout(ctx, c.server.Timeouts.Connect)
 	defer stop()
+	if c.protected && plan.listener != nil {
+		return c.claimed(ctx, plan.listener)
+	}
 	raw, err := c.connect(ctx, plan)
 	if err != nil {
 		return nil, err
 	}
+	if c.protected {
+		return c.protect(ctx, raw)
+	}
 	tcp, _ := wire.TCP(raw)
-	plain := &plainData{tcp, c.server.Timeouts.Stall}
-	if !c.protected {
-		return plain, nil
-	}
-	spy := &eofSpy{Conn: raw}
-	config, check := c.dataTLS()
-	secured := tls.Server(spy, config)
-	if err := secured.HandshakeContext(ctx); err != nil {
-		raw.Close()
-		return nil, keep.Refuse(keep.NoDataConnection, "TLS on the data connection failed")
-	}
-	if err := check(secured.ConnectionState()); err != nil {
-		raw.Close()
-		return nil, err
-	}
-	return &tlsData{secured, spy, c.server.Timeouts.Stall}, nil
+	return &plainData{tcp, c.server.Timeouts.Stall}, nil
 }
 
+var errNoDataCame = keep.Refuse(keep.NoDataConnection, "no data connection came about: is the passive port range open and forwarded?")
+
 func (c *conn) connect(ctx context.Context, plan dataPlan) (net.Conn, error) {
-	none := keep.Refuse(keep.NoDataConnection, "no data connection came about: is the passive port range open and forwarded?")
 	if plan.active != "" {
-		none = keep.Refuse(keep.NoDataConnection, "the client's data port could not be reached: try passive mode")
 		raw, err := new(net.Dialer).DialContext(ctx, "tcp", plan.active)
 		if err != nil {
-			return nil, none
+			return nil, keep.Refuse(keep.NoDataConnection, "the client's data port could not be reached: try passive mode")
 		}
 		return raw, nil
 	}
@@ -272,13 +263,26 @@ func (c *conn) connect(ctx context.Context, plan dataPlan) (net.Conn, error) {
 	for {
 		raw, err := plan.listener.Accept()
 		if err != nil {
-			return nil, none
+			return nil, errNoDataCame
 		}
 		if own, is := c.sameClient(raw); is {
 			return own, nil
 		}
 		raw.Close() // somebody else's; RFC 2577, section 7
 	}
+}
+
+// protect puts TLS over the data connection that was made to a client.
+func (c *conn) protect(ctx context.Context, raw net.Conn) (dataConn, error) {
+	d, proved, err := c.shake(ctx, raw)
+	if err == nil && c.listener.ResumeData && !proved {
+		d.kill()
+		err = errNotResumed
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
 }
 
 // sameClient reports whether a data connection comes from the client of the command connection.

@@ -39,20 +39,14 @@ var ticketMark = []byte("urbankeep control ")
 
 // controlTLS is the configuration of a command connection.
 func (c *conn) controlTLS() *tls.Config {
-	base := c.server.TLS
-	if !c.listener.ResumeData && !c.listener.ClientCertificates {
-		return base
-	}
-	config := base.Clone()
+	c.ticket = append(bytes.Clone(ticketMark), rand.Text()...)
+	config := c.server.TLS.Clone()
 	if c.listener.ClientCertificates {
 		// Whoever signed it: what counts is whether its key is one of the account's.
 		config.ClientAuth = tls.RequestClientCert
 	}
-	if c.listener.ResumeData {
-		c.ticket = append(bytes.Clone(ticketMark), rand.Text()...)
-		config.WrapSession = c.wrap
-		config.UnwrapSession = base.DecryptTicket
-	}
+	config.WrapSession = c.wrap
+	config.UnwrapSession = c.server.TLS.DecryptTicket
 	return config
 }
 
@@ -64,15 +58,15 @@ func (c *conn) wrap(state tls.ConnectionState, session *tls.SessionState) ([]byt
 
 var errNotResumed = keep.Refuse(keep.NoDataConnection, "the TLS session of the data connection must resume that of the command connection: this service asks for it, so that nobody else can take the data")
 
-// dataTLS is the configuration of a data connection, and a check of the session
-// once its handshake is done.
-func (c *conn) dataTLS() (*tls.Config, func(tls.ConnectionState) error) {
+// dataTLS is the configuration of a data connection, and a look at its session once the
+// handshake is done: whether it resumes that of this command connection.
+func (c *conn) dataTLS() (*tls.Config, func(tls.ConnectionState) bool) {
 	base := c.server.TLS
-	if !c.listener.ResumeData {
-		return base, func(tls.ConnectionState) error { return nil }
+	config := base.Clone()
+	if c.ticket == nil { // the command connection is in clear
+		return config, func(tls.ConnectionState) bool { return false }
 	}
 	mine := false
-	config := base.Clone()
 	config.WrapSession = c.wrap
 	if c.listener.ClientCertificates {
 		config.ClientAuth = tls.RequestClientCert // else crypto/tls does not resume a session that has one
@@ -90,10 +84,5 @@ func (c *conn) dataTLS() (*tls.Config, func(tls.ConnectionState) error) {
 		}
 		return session, nil
 	}
-	return config, func(state tls.ConnectionState) error {
-		if !mine || !state.DidResume {
-			return errNotResumed
-		}
-		return nil
-	}
+	return config, func(state tls.ConnectionState) bool { return mine && state.DidResume }
 }

@@ -17,12 +17,18 @@ import (
 	"urbankeep/tests/testkit"
 )
 
-// AnyCertificate trusts every service, and resumes sessions.
-var AnyCertificate = &tls.Config{InsecureSkipVerify: true, ClientSessionCache: tls.NewLRUClientSessionCache(8)}
+// AnyCertificate trusts every service.
+var AnyCertificate = &tls.Config{InsecureSkipVerify: true}
+
+// Resuming is AnyCertificate that resumes the sessions that it had itself.
+func Resuming() *tls.Config {
+	return &tls.Config{InsecureSkipVerify: true, ServerName: "localhost", ClientSessionCache: tls.NewLRUClientSessionCache(8)}
+}
 
 // Talk is one conversation.
 type Talk struct {
 	Conn    net.Conn
+	TLS     *tls.Config
 	t       *testing.T
 	in      *bufio.Reader
 	port    string // of the last PASV or EPSV
@@ -35,7 +41,7 @@ func Open(t *testing.T, address string, implicit bool) *Talk {
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
 	conn.SetDeadline(time.Now().Add(testkit.Patience))
-	c := &Talk{Conn: conn, t: t, in: bufio.NewReader(conn)}
+	c := &Talk{Conn: conn, TLS: Resuming(), t: t, in: bufio.NewReader(conn)}
 	if implicit {
 		c.Secure()
 	}
@@ -62,7 +68,7 @@ func As(t *testing.T, address, account, password string) *Talk {
 
 // Secure goes on over TLS.
 func (c *Talk) Secure() {
-	secured := tls.Client(c.Conn, AnyCertificate)
+	secured := tls.Client(c.Conn, c.TLS)
 	require.NoError(c.t, secured.Handshake())
 	c.Conn, c.in = secured, bufio.NewReader(secured)
 }
@@ -145,7 +151,7 @@ func (c *Talk) Data() net.Conn {
 	require.NoError(c.t, err)
 	c.t.Cleanup(func() { raw.Close() })
 	if c.private {
-		return tls.Client(raw, AnyCertificate)
+		return tls.Client(raw, c.TLS)
 	}
 	return raw
 }
