@@ -20,10 +20,12 @@ type Problem struct {
 // Unchanged is the header of an answer to a change that changed nothing, since it is so already.
 const Unchanged = "Unchanged"
 
-// Page is one page of a list. Next is the cursor of the page after it, "" at the end.
+// Page is one page of a list. Next is the cursor of the page after it, "" at the end. Total is how many there are of
+// what was asked for, where that is told.
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty"`
+	Total int    `json:"total,omitempty"`
 }
 
 // Named is one thing that a search by name has found.

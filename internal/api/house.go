@@ -34,7 +34,8 @@ type Group struct {
 	Sets     []keep.SetValue `json:"sets"` // the settings, in words too
 	Mounts   []keep.Mount    `json:"mounts"`
 	Grants   []keep.Grant    `json:"grants"`
-	Accounts []string        `json:"accounts"` // that are in it
+	Members  int             `json:"members"`  // accounts that are in it
+	Accounts []string        `json:"accounts"` // the first of them, by name
 	Created  time.Time       `json:"created"`
 	Changed  time.Time       `json:"changed"`
 }

@@ -147,12 +147,13 @@ type Place struct {
 	Quota  Quota
 }
 
-// Places are the folders of the account's mounts that a quota limits.
+// Places are the folders of the account's mounts, with their quotas.
 func (e *Effective) Places() []Place {
-	var found []Place
-	for _, m := range e.Mounts {
-		if m.Quota.Limited() {
-			found = append(found, Place{m.Store, m.FolderFor(e.Name), *m.Quota})
+	found := make([]Place, len(e.Mounts))
+	for i, m := range e.Mounts {
+		found[i] = Place{Store: m.Store, Folder: m.FolderFor(e.Name)}
+		if m.Quota != nil {
+			found[i].Quota = *m.Quota
 		}
 	}
 	return found

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 	"modernc.org/sqlite"
@@ -77,10 +78,40 @@ func (db *DB) Account(ctx context.Context, name string) (*keep.Account, error) {
 	return row.account(), nil
 }
 
-// Accounts reads up to limit accounts whose names come after the given one, by name.
-func (db *DB) Accounts(ctx context.Context, after string, limit int) ([]*keep.Account, error) {
+// AccountQuery says which accounts are wanted; zero values: any.
+type AccountQuery struct {
+	Text  string   // a part of the name, the note, the mail address or the name of a group
+	Group string   // they are in it
+	Sets  []string // they set one of these settings themselves
+}
+
+// where is the query as a condition with its arguments.
+func (q AccountQuery) where() (string, []any) {
+	condition, args := "TRUE", []any{}
+	if q.Text != "" {
+		like := "%" + escaped(q.Text) + "%"
+		condition += ` AND (name LIKE ? ESCAPE '\' OR note LIKE ? ESCAPE '\' OR mail LIKE ? ESCAPE '\' OR groups LIKE ? ESCAPE '\')`
+		args = append(args, like, like, like, like)
+	}
+	if q.Group != "" {
+		condition += " AND id IN (SELECT account_id FROM member WHERE group_name = ?)"
+		args = append(args, q.Group)
+	}
+	if len(q.Sets) > 0 {
+		var each []string
+		for _, name := range q.Sets {
+			each, args = append(each, "json_extract(settings, ?) IS NOT NULL"), append(args, "$."+name)
+		}
+		condition += " AND (" + strings.Join(each, " OR ") + ")"
+	}
+	return condition, args
+}
+
+// Accounts reads up to limit accounts (below 0: all) whose names come after the given one, by name.
+func (db *DB) Accounts(ctx context.Context, q AccountQuery, after string, limit int) ([]*keep.Account, error) {
 	var rows []accountRow
-	err := db.read.SelectContext(ctx, &rows, "SELECT * FROM account WHERE name > ? ORDER BY name LIMIT ?", after, limit)
+	condition, args := q.where()
+	err := db.read.SelectContext(ctx, &rows, "SELECT * FROM account WHERE name > ? AND "+condition+" ORDER BY name LIMIT ?", append(append([]any{after}, args...), limit)...)
 	if err != nil {
 		return nil, err
 	}
@@ -91,9 +122,15 @@ func (db *DB) Accounts(ctx context.Context, after string, limit int) ([]*keep.Ac
 	return found, nil
 }
 
+// CountAccounts is how many accounts there are of those that are asked for.
+func (db *DB) CountAccounts(ctx context.Context, q AccountQuery) (n int, err error) {
+	condition, args := q.where()
+	return n, db.read.GetContext(ctx, &n, "SELECT count(*) FROM account WHERE "+condition, args...)
+}
+
 // AllAccounts reads every account, by name.
 func (db *DB) AllAccounts(ctx context.Context) ([]*keep.Account, error) {
-	return db.Accounts(ctx, "", -1)
+	return db.Accounts(ctx, AccountQuery{}, "", -1)
 }
 
 // AddAccount writes a new account and sets its ID; [ErrTaken] when the name is.

@@ -10,10 +10,14 @@ type Named struct {
 	Kind, Name, Note string
 }
 
+// escaped is a text as LIKE looks for it, with \ as its escape.
+func escaped(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
+}
+
 // Find gives up to limit things with a text in their name or note: names that begin with
 // it come first.
 func (db *DB) Find(ctx context.Context, text string, limit int) ([]Named, error) {
-	escaped := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
 	var found []Named
 	err := db.read.SelectContext(ctx, &found, `
 		SELECT kind, name, note FROM (
@@ -24,6 +28,6 @@ func (db *DB) Find(ctx context.Context, text string, limit int) ([]Named, error)
 			SELECT 'notice', name, coalesce(json_extract(definition, '$.note'), '') FROM notice WHERE account = '' UNION ALL
 			SELECT 'receiver', name, coalesce(json_extract(definition, '$.note'), '') FROM receiver WHERE account = '')
 		WHERE name LIKE '%' || ?1 || '%' ESCAPE '\' OR note LIKE '%' || ?1 || '%' ESCAPE '\'
-		ORDER BY name LIKE ?1 || '%' ESCAPE '\' DESC, name, kind LIMIT ?2`, escaped, limit)
+		ORDER BY name LIKE ?1 || '%' ESCAPE '\' DESC, name, kind LIMIT ?2`, escaped(text), limit)
 	return found, err
 }

@@ -22,42 +22,58 @@ type groupRow struct {
 
 // groups remembers what there is until one is changed.
 type groups struct {
-	mu    sync.Mutex
-	known []*keep.Group // nil: to be read
+	mu     sync.Mutex
+	known  []*keep.Group          // nil: to be read
+	byName map[string]*keep.Group // in lower case
 }
 
 // Groups gives all groups, by name. The caller must not change them.
 func (db *DB) Groups(ctx context.Context) ([]*keep.Group, error) {
 	db.groups.mu.Lock()
 	defer db.groups.mu.Unlock()
+	err := db.readGroups(ctx)
+	return db.groups.known, err
+}
+
+// readGroups reads them where that is to be done. The caller holds the lock.
+func (db *DB) readGroups(ctx context.Context) error {
 	if db.groups.known != nil {
-		return db.groups.known, nil
+		return nil
 	}
 	var rows []groupRow
 	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM account_group ORDER BY name"); err != nil {
-		return nil, err
+		return err
 	}
-	found := make([]*keep.Group, len(rows))
+	found, byName := make([]*keep.Group, len(rows)), map[string]*keep.Group{}
 	for i, r := range rows {
 		found[i] = &keep.Group{ID: r.ID, Name: r.Name, Note: r.Note, Settings: r.Settings.it, Mounts: r.Mounts.it, Grants: r.Grants.it,
 			Created: fromMicros(r.Created), Changed: fromMicros(r.Changed)}
+		byName[strings.ToLower(r.Name)] = found[i]
 	}
-	db.groups.known = found
-	return found, nil
+	db.groups.known, db.groups.byName = found, byName
+	return nil
 }
 
 // Group finds one group, in any case of its name. The caller must not change it.
 func (db *DB) Group(ctx context.Context, name string) (*keep.Group, error) {
-	found, err := db.Groups(ctx)
-	for _, g := range found {
-		if strings.EqualFold(g.Name, name) {
-			return g, nil
-		}
+	db.groups.mu.Lock()
+	defer db.groups.mu.Unlock()
+	if err := db.readGroups(ctx); err != nil {
+		return nil, err
 	}
+	if g := db.groups.byName[strings.ToLower(name)]; g != nil {
+		return g, nil
+	}
+	return nil, ErrNotFound
+}
+
+// Members names up to limit accounts that are in a group, by name, and says how many there are in all.
+func (db *DB) Members(ctx context.Context, group string, limit int) (names []string, all int, err error) {
+	err = db.read.SelectContext(ctx, &names, "SELECT name FROM member JOIN account ON account.id = account_id WHERE group_name = ? ORDER BY name LIMIT ?", group, limit)
 	if err == nil {
-		err = ErrNotFound
+		err = db.read.GetContext(ctx, &all, "SELECT count(*) FROM member WHERE group_name = ?", group)
 	}
-	return nil, err
+	return names, all, err
 }
 
 // Resolve puts an account and its groups together; see [keep.Resolve].

@@ -31,11 +31,25 @@ func (r keyRow) key() (keep.Key, error) {
 
 // Keys reads the keys of an account: its own, oldest first, then those from the shelf.
 func (db *DB) Keys(ctx context.Context, accountID int64) ([]keep.Key, error) {
+	return db.keys(ctx, "account_id = ?", accountID)
+}
+
+// AllKeys reads the keys of all accounts, by the account's ID.
+func (db *DB) AllKeys(ctx context.Context) (map[int64][]keep.Key, error) {
+	all, err := db.keys(ctx, "account_id > ?", 0)
+	found := map[int64][]keep.Key{}
+	for _, k := range all {
+		found[k.AccountID] = append(found[k.AccountID], k)
+	}
+	return found, err
+}
+
+func (db *DB) keys(ctx context.Context, condition string, id int64) ([]keep.Key, error) {
 	var rows, attached []keyRow
-	if err := db.read.SelectContext(ctx, &rows, "SELECT *, '' AS shelf FROM account_key WHERE account_id = ? ORDER BY id", accountID); err != nil {
+	if err := db.read.SelectContext(ctx, &rows, "SELECT *, '' AS shelf FROM account_key WHERE "+condition+" ORDER BY id", id); err != nil {
 		return nil, err
 	}
-	if err := db.read.SelectContext(ctx, &attached, attachedKeys+" WHERE u.account_id = ? ORDER BY s.name", accountID); err != nil {
+	if err := db.read.SelectContext(ctx, &attached, attachedKeys+" WHERE u."+condition+" ORDER BY s.name", id); err != nil {
 		return nil, err
 	}
 	rows = append(rows, attached...)

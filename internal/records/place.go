@@ -31,6 +31,12 @@ func (db *DB) Places(ctx context.Context) ([]Place, error) {
 	return found, db.read.SelectContext(ctx, &found, "SELECT store, folder, bytes, files, settled, counted FROM place")
 }
 
+// PlaceAt gives the one at a folder, if it was ever settled.
+func (db *DB) PlaceAt(ctx context.Context, store, folder string) ([]Place, error) {
+	found := []Place{}
+	return found, db.read.SelectContext(ctx, &found, "SELECT store, folder, bytes, files, settled, counted FROM place WHERE store = ? AND folder = ?", store, folder)
+}
+
 // UnsettlePlace notes, before it happens, that a place is about to change.
 func (db *DB) UnsettlePlace(ctx context.Context, store, folder string) error {
 	_, err := db.to(ctx).ExecContext(ctx, "UPDATE place SET settled = 0 WHERE store = ? AND folder = ?", store, folder)

@@ -135,14 +135,9 @@ func sorted(found map[trouble]facts) []trouble {
 
 func (t *troubles) begin(ctx context.Context, one trouble, f facts) error {
 	if one.kind == keep.QuotaNearly {
-		all, err := t.s.Office.Quotas(ctx)
-		if err != nil {
-			return err
-		}
-		for _, q := range all {
-			if q.Store+":"+q.Folder == one.of && len(q.Accounts) == 1 { // else it is nobody's own
-				f.account = q.Accounts[0]
-			}
+		store, folder, _ := strings.Cut(one.of, ":")
+		if users := t.s.Office.UsersOf(store, folder); len(users) == 1 { // else it is nobody's own
+			f.account = users[0]
 		}
 	}
 	r := keep.AuditRecord{Account: f.account, Action: keep.Trouble, Target: one.of, Outcome: keep.Failed, Reason: one.kind, Detail: f.says}

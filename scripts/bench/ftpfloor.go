@@ -90,8 +90,20 @@ func (f *floorFTP) serve(raw net.Conn) {
 		switch verb {
 		case "TYPE", "PBSZ", "PROT", "NOOP":
 			reply = "200 yes"
-		case "FEAT":
-			reply = "211 nothing"
+		case "FEAT": // what makes clients ask as they ask us
+			reply = "211-these\r\n MDTM\r\n MFMT\r\n SIZE\r\n211 no more"
+		case "SIZE", "MDTM":
+			if info, err := os.Stat(f.path(arg)); err == nil {
+				reply = "213 " + info.ModTime().UTC().Format(ftpTime)
+				if verb == "SIZE" {
+					reply = fmt.Sprintf("213 %d", info.Size())
+				}
+			}
+		case "MFMT":
+			at, name, _ := strings.Cut(arg, " ")
+			if when, err := time.Parse(ftpTime, at); err == nil && os.Chtimes(f.path(name), when, when) == nil {
+				reply = "213 Modify=" + at + "; " + name
+			}
 		case "USER":
 			reply = "331 password"
 		case "PASS":
@@ -110,7 +122,7 @@ func (f *floorFTP) serve(raw net.Conn) {
 		case "RETR", "STOR":
 			fmt.Fprint(control, "150 go\r\n")
 			reply = "226 done"
-			if f.move(verb, filepath.Join(f.dir, filepath.Base(arg))) != nil {
+			if f.move(verb, f.path(arg)) != nil {
 				reply = "550 no"
 			}
 		case "QUIT":
@@ -120,6 +132,11 @@ func (f *floorFTP) serve(raw net.Conn) {
 		fmt.Fprint(control, reply+"\r\n")
 	}
 }
+
+// ftpTime is how FTP writes a moment (RFC 3659, section 2.3).
+const ftpTime = "20060102150405"
+
+func (f *floorFTP) path(name string) string { return filepath.Join(f.dir, filepath.Base(name)) }
 
 func (f *floorFTP) move(verb, name string) error {
 	f.data.(*net.TCPListener).SetDeadline(time.Now().Add(10 * time.Second))

@@ -171,7 +171,7 @@ func TestAKeyOnTheShelfOpensAllThatHaveIt(t *testing.T) {
 	assert.Equal(t, []string{"ann", "ben"}, shelf[0].Accounts)
 	assert.NotNil(t, shelf[0].LastUsed)
 	assert.Contains(t, k.Must(nil, "key", "list", "ann"), "from the shelf")
-	assert.Contains(t, k.Must(nil, "report", "keys"), "from the shelf, shared with ben")
+	assert.Contains(t, k.Must(nil, "report", "keys"), "from the shelf, shared with the account ben")
 
 	// All or none; no key twice, neither on the shelf nor with an account.
 	assert.Contains(t, k.Refused("shelf", "attach", "bureau", "eve", "nobody"), "nobody")

@@ -1,47 +1,31 @@
 <script setup lang="ts">
 import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
-import { computed, onMounted, ref } from 'vue'
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call, sentence, type Account, type Schemas } from '@/api/client'
+import { call, type Account } from '@/api/client'
 import { minute, zone } from '@/format'
 import { useOperator } from '@/operator'
 import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import { homeOf, rightsOf } from '@/parts/account'
+import ListEnd from '@/parts/ListEnd.vue'
 import TableFrame from '@/parts/TableFrame.vue'
+import { usePicked, useWindow } from '@/parts/window'
 
 const route = useRoute()
 const router = useRouter()
 const message = useMessage()
 const operator = useOperator()
-const accounts = ref<Account[]>([])
-const loaded = ref(false)
-const search = ref('')
+const { items: accounts, total, text: search, loaded, load: reload, more } = useWindow<Account>('/accounts', message.error)
 
 const adding = computed(() => route.query.add !== undefined)
-const picked = computed(() => accounts.value.find((a) => a.name === route.params.account))
-const shown = computed(() => {
-  const words = search.value.toLowerCase()
-  return accounts.value.filter((a) => [a.name, a.note, a.mail, ...a.groups].join(' ').toLowerCase().includes(words))
-})
+const { picked, find } = usePicked(accounts, loaded, (a) => a.name, () => route.params.account as string | undefined, (name) => call<Account>('GET', `/accounts/${name}`), message.error)
 
 async function load() {
-  try {
-    const all: Account[] = []
-    let next: string | undefined = ''
-    while (next !== undefined) {
-      const page: Schemas['AccountPage'] = await call('GET', `/accounts?limit=1000&after=${encodeURIComponent(next)}`)
-      all.push(...page.items)
-      next = page.next
-    }
-    accounts.value = all
-  } catch (error) {
-    message.error(sentence(error))
-  }
-  loaded.value = true
+  await reload()
+  await find()
 }
-onMounted(load)
 
 const pick = (name: string) => router.push(`/accounts/${name}`)
 const close = () => router.push('/accounts')
@@ -67,12 +51,12 @@ async function gone(name: string) {
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/accounts?add')">Add an account</NButton>
     </div>
     <div class="sheet">
-      <TableFrame v-if="shown.length" label="Accounts">
+      <TableFrame v-if="accounts.length" label="Accounts">
         <thead>
           <tr><th>Account, groups</th><th>State</th><th>Home</th><th>Rights</th><th>Signs in by</th><th class="number">Live</th><th>Last sign-in, {{ zone }}</th><th>Note</th></tr>
         </thead>
         <tbody>
-          <tr v-for="a in shown" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
+          <tr v-for="a in accounts" :key="a.name" class="pick" :class="{ picked: a.name === picked?.name }" @click="pick(a.name)">
             <td><button class="plain" @click.stop="pick(a.name)">{{ a.name }}</button> <span class="soft">{{ a.groups.join(', ') }}</span></td>
             <td><OutcomeMark :outcome="a.state" /></td>
             <td class="path home" :title="homeOf(a)">{{ homeOf(a) }}</td>
@@ -84,7 +68,8 @@ async function gone(name: string) {
           </tr>
         </tbody>
       </TableFrame>
-      <p v-else-if="loaded" class="none">{{ accounts.length ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
+      <p v-else-if="loaded" class="none">{{ search ? 'No account matches.' : 'No account yet. Add the first one: who is to move files here?' }}</p>
+      <ListEnd :shown="accounts.length" :total="total" @more="more" />
     </div>
 
     <NDrawer :aria-label="picked?.name ?? 'Add an account'" :show="Boolean(picked) || adding" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">

@@ -34,8 +34,8 @@ async function load() {
     const gate = await call<Schemas['Gate']>('GET', '/gate')
     Object.assign(form, { allow: gate.allow.join(', '), deny: gate.deny.join(', ') })
     listeners.value = (await call<Schemas['ListenerPage']>('GET', '/listeners')).items
-    groups.value = (await call<Schemas['GroupPage']>('GET', '/groups')).items
-    accounts.value = (await call<Schemas['AccountPage']>('GET', '/accounts?limit=1000')).items
+    groups.value = (await call<Schemas['GroupPage']>('GET', '/groups?limit=1000&sets=allow,deny')).items
+    accounts.value = (await call<Schemas['AccountPage']>('GET', '/accounts?limit=1000&sets=allow,deny')).items
   } catch (error) {
     message.error(sentence(error))
   }

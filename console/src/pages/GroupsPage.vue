@@ -1,32 +1,29 @@
 <script setup lang="ts">
-import { NButton, NDrawer, useMessage } from 'naive-ui'
-import { computed, onMounted, ref } from 'vue'
+import { NButton, NDrawer, NInput, useMessage } from 'naive-ui'
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call, sentence, type Schemas } from '@/api/client'
+import { call, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
 import GroupDetail from '@/parts/GroupDetail.vue'
+import ListEnd from '@/parts/ListEnd.vue'
 import TableFrame from '@/parts/TableFrame.vue'
+import { usePicked, useWindow } from '@/parts/window'
 
 type Group = Schemas['Group']
 const route = useRoute()
 const router = useRouter()
 const message = useMessage()
 const operator = useOperator()
-const groups = ref<Group[]>([])
-const loaded = ref(false)
+const { items: groups, total, text: search, loaded, load: reload, more } = useWindow<Group>('/groups', message.error)
 const adding = computed(() => route.query.add !== undefined)
-const picked = computed(() => groups.value.find((g) => g.name === route.params.group))
+const { picked, find } = usePicked(groups, loaded, (g) => g.name, () => route.params.group as string | undefined, (name) => call<Group>('GET', `/groups/${name}`), message.error)
 
 async function load() {
-  try {
-    groups.value = (await call<Schemas['GroupPage']>('GET', '/groups')).items
-  } catch (error) {
-    message.error(sentence(error))
-  }
-  loaded.value = true
+  await reload()
+  await find()
 }
-onMounted(load)
 
+const named = 10 // accounts that a row names
 const sets = (g: Group) => g.sets.map((s) => `${s.label} ${s.say}`).join('; ')
 const close = () => router.push('/groups')
 async function saved(name: string) {
@@ -43,6 +40,7 @@ async function deleted() {
   <section class="page">
     <div class="head">
       <h1>Groups</h1>
+      <NInput v-model:value="search" clearable placeholder="Find by name or note" :input-props="{ 'aria-label': 'Find by name or note' }" style="width: 220px" />
       <span class="soft">what an account does not set itself, the first of its groups that does decides; mounts and grants add up</span>
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/groups?add')">Add a group</NButton>
     </div>
@@ -52,7 +50,7 @@ async function deleted() {
         <tbody>
           <tr v-for="g in groups" :key="g.name" class="pick" :class="{ picked: g.name === picked?.name }" @click="router.push(`/groups/${g.name}`)">
             <td><button class="plain" @click.stop="router.push(`/groups/${g.name}`)">{{ g.name }}</button></td>
-            <td class="wrap">{{ g.accounts.join(', ') }}</td>
+            <td class="wrap">{{ g.accounts.slice(0, named).join(', ') }}<span v-if="g.members > named" class="soft"> and {{ (g.members - named).toLocaleString('en') }} more</span></td>
             <td class="wrap">{{ sets(g) }}</td>
             <td class="number">{{ g.mounts.length }}</td>
             <td class="number">{{ g.grants.length }}</td>
@@ -60,7 +58,8 @@ async function deleted() {
           </tr>
         </tbody>
       </TableFrame>
-      <p v-else-if="loaded" class="none">No group yet. A group is for what several accounts have in common: a home, shared folders, rights, limits.</p>
+      <p v-else-if="loaded" class="none">{{ search ? 'No group matches.' : 'No group yet. A group is for what several accounts have in common: a home, shared folders, rights, limits.' }}</p>
+      <ListEnd :shown="groups.length" :total="total" @more="more" />
     </div>
     <NDrawer :aria-label="picked?.name ?? 'Add a group'" :show="Boolean(picked) || adding" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <GroupDetail v-if="adding" :may-change="operator.mayChange()" @saved="saved" @close="close" />

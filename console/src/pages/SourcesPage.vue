@@ -13,16 +13,13 @@ import TableFrame from '@/parts/TableFrame.vue'
 const message = useMessage()
 const owner = useOperator().isOwner()
 const sources = ref<Schemas['Source'][]>([])
-const groups = ref<string[]>([])
 const read = ref(false)
 const open = ref<Schemas['Source'] | 'new' | null>(null)
 const checked = ref<Schemas['Source'] | null>(null)
 
 async function load() {
   try {
-    const [all, known] = await Promise.all([call<Schemas['SourcePage']>('GET', '/sources'), call<Schemas['GroupPage']>('GET', '/groups')])
-    sources.value = all.items
-    groups.value = known.items.map((g) => g.name)
+    sources.value = (await call<Schemas['SourcePage']>('GET', '/sources')).items
     read.value = true
   } catch (error) {
     message.error(sentence(error))
@@ -50,7 +47,7 @@ function show(what: 'check' | 'form', s: Schemas['Source'] | 'new') {
   <section class="page">
     <div class="head"><h1>Sources</h1><span class="soft">who says whether somebody is who they say</span><NButton v-if="owner && !open" type="primary" @click="show('form', 'new')">Add a source</NButton></div>
     <div class="sheet">
-      <SourceForm v-if="open" :key="open === 'new' ? '' : open.name" :source="open === 'new' ? undefined : open" :groups="groups" @saved="load" @close="open = null" />
+      <SourceForm v-if="open" :key="open === 'new' ? '' : open.name" :source="open === 'new' ? undefined : open" @saved="load" @close="open = null" />
       <SourceCheck v-if="checked" :key="checked.name" :source="checked" @close="checked = null" />
       <TableFrame label="Sources">
         <thead><tr><th>Source</th><th>Kind</th><th>Servers</th><th>State</th><th class="number">Accounts</th><th>Note</th><th><span class="soft">Change</span></th></tr></thead>

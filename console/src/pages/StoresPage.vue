@@ -1,15 +1,17 @@
 <script setup lang="ts">
-import { NButton, NDrawer, NSelect, useMessage } from 'naive-ui'
-import { computed, onMounted, ref } from 'vue'
+import { NButton, NDrawer, NInput, NSelect, useMessage } from 'naive-ui'
+import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, size, zone } from '@/format'
 import { useOperator } from '@/operator'
 import DrawerFrame from '@/parts/DrawerFrame.vue'
+import ListEnd from '@/parts/ListEnd.vue'
 import QuotaBar from '@/parts/QuotaBar.vue'
 import QuotaHistory from '@/parts/QuotaHistory.vue'
 import StoreForm from '@/parts/StoreForm.vue'
 import TableFrame from '@/parts/TableFrame.vue'
+import { usePicked, useWindow } from '@/parts/window'
 
 type Quota = Schemas['Quota']
 const route = useRoute()
@@ -17,16 +19,17 @@ const router = useRouter()
 const message = useMessage()
 const mayChange = useOperator().mayChange()
 const stores = ref<Schemas['Store'][]>([])
-const quotas = ref<Quota[]>([])
+const { items: quotas, total, text: search, loaded, load: reload, more } = useWindow<Quota>('/quotas', message.error)
 const grounds = ref<string[]>([])
 const busy = ref(false)
 const nameOf = (q: Quota) => `${q.store}:${q.folder}`
-const picked = computed(() => quotas.value.find((q) => nameOf(q) === route.query.folder))
+const { picked } = usePicked(quotas, loaded, nameOf, () => route.query.folder as string | undefined,
+  async (folder) => (await call<Schemas['QuotaPage']>('GET', `/quotas?${new URLSearchParams({ limit: '1000', text: folder })}`)).items.find((q) => nameOf(q) === folder), message.error)
 
 async function load() {
   try {
     stores.value = (await call<Schemas['StorePage']>('GET', '/stores')).items
-    quotas.value = (await call<Schemas['QuotaPage']>('GET', '/quotas')).items
+    await reload()
     grounds.value = (await call<Schemas['Grounds']>('GET', '/store-grounds')).grounds
   } catch (error) {
     message.error(sentence(error))
@@ -125,7 +128,8 @@ const close = () => router.push('/stores')
       <StoreForm v-if="mayChange" @added="load" />
     </div>
     <div class="sheet">
-      <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span></header>
+      <header><h2>Quotas</h2><span class="soft">folders that may hold so much and no more, the fullest first; set on a group, an account or a mount</span>
+        <NInput v-if="total > quotas.length || search" v-model:value="search" size="small" clearable placeholder="Find by store and folder" :input-props="{ 'aria-label': 'Find by store and folder' }" style="width: 220px" /></header>
       <TableFrame v-if="quotas.length" label="Quotas">
         <thead><tr><th>Folder</th><th>Holds</th><th>Accounts</th><th>Counted ({{ zone }})</th></tr></thead>
         <tbody>
@@ -137,7 +141,8 @@ const close = () => router.push('/stores')
           </tr>
         </tbody>
       </TableFrame>
-      <p v-else class="none">No folder has a quota.</p>
+      <p v-else class="none">{{ search ? 'No such folder has a quota.' : 'No folder has a quota.' }}</p>
+      <ListEnd :shown="quotas.length" :total="total" @more="more" />
     </div>
     <NDrawer :aria-label="'A folder with a quota'" :show="Boolean(picked)" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <DrawerFrame v-if="picked" :key="nameOf(picked)" :title="nameOf(picked)" @close="close">

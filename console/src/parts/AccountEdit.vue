@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
-import { computed, onMounted, reactive, ref } from 'vue'
+import { NButton, NCheckbox, NInput } from 'naive-ui'
+import { onMounted, reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
+import GroupSelect from './GroupSelect.vue'
 import SettingsForm from './SettingsForm.vue'
 import TreeForm from './TreeForm.vue'
 import { changed, textsOf } from './settings'
@@ -10,7 +11,6 @@ import { grantRow, grantText, mountRow, mountText } from './tree'
 const props = defineProps<{ account: Account }>()
 const emit = defineEmits<{ saved: []; cancel: [] }>()
 const known = ref<Schemas['SettingPage']['items']>([])
-const groups = ref<Schemas['Group'][]>([])
 const own = textsOf((props.account.inForce.settings ?? []).filter((s) => s.from === 'account'))
 const form = reactive({
   note: props.account.note,
@@ -23,12 +23,10 @@ const form = reactive({
 const texts = ref({ ...own })
 const wrong = ref('')
 const busy = ref(false)
-const groupOptions = computed(() => groups.value.map((g) => ({ label: g.name + (g.note ? `: ${g.note}` : ''), value: g.name })))
 
 onMounted(async () => {
   try {
     known.value = (await call<Schemas['SettingPage']>('GET', '/settings')).items
-    groups.value = (await call<Schemas['GroupPage']>('GET', '/groups')).items
   } catch (error) {
     wrong.value = sentence(error)
   }
@@ -55,7 +53,7 @@ async function save() {
   <form class="form" @submit.prevent="save">
     <label>Note for operators<NInput v-model:value="form.note" size="small" placeholder="" :input-props="{ name: 'note' }" /></label>
     <label>E-mail address of who uses it<NInput v-model:value="form.mail" size="small" placeholder="" :input-props="{ name: 'mail' }" /></label>
-    <label>Groups, in the order in which they decide<NSelect v-model:value="form.groups" size="small" multiple :options="groupOptions" placeholder="none" :input-props="{ 'aria-label': 'Groups' }" /></label>
+    <GroupSelect v-model="form.groups" label="Groups, in the order in which they decide" size="small" />
     <NCheckbox v-if="account.hasPassword" v-model:checked="form.mustChange">Must change its password at the next sign-in, over SFTP</NCheckbox>
     <TreeForm v-model:mounts="form.mounts" v-model:grants="form.grants" />
     <SettingsForm v-model="texts" :known="known" :in-force="account.inForce.settings" />

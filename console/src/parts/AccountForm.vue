@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
-import { onMounted, reactive, ref } from 'vue'
+import { reactive, ref } from 'vue'
 import { call, Problem, sentence, type Account, type Schemas } from '@/api/client'
 import { bundles, proofs } from './account'
 import DrawerFrame from './DrawerFrame.vue'
+import GroupSelect from './GroupSelect.vue'
 import ShownOnce from './ShownOnce.vue'
 
 // The brief one asks for what a first account needs; the rest is a button away.
@@ -12,10 +13,6 @@ const emit = defineEmits<{ added: [account: Account]; close: [] }>()
 const whole = ref(!props.brief)
 const form = reactive({ name: '', note: '', home: 'files:{account}', rights: 'full', generate: true, signInBy: '', groups: [] as string[], key: '', plain: false, mustChange: false })
 const groups = ref<Schemas['Group'][]>([])
-
-onMounted(async () => {
-  groups.value = (await call<Schemas['GroupPage']>('GET', '/groups').catch(() => ({ items: [] }))).items
-})
 
 // joined: where a group brings a home and rights, none of its own are proposed.
 function joined(names: string[]) {
@@ -65,7 +62,7 @@ async function add() {
       <label>Name<NInput v-model:value="form.name" autofocus placeholder="" :status="wrong.field === 'name' ? 'error' : undefined" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>
       <label>Note for operators<NInput v-model:value="form.note" placeholder="" :input-props="{ name: 'note' }" /></label>
       <template v-if="whole">
-        <label>Groups, in the order in which they decide<NSelect :value="form.groups" multiple :options="groups.map((g) => ({ label: g.name + (g.note ? `: ${g.note}` : ''), value: g.name }))" placeholder="none" :input-props="{ 'aria-label': 'Groups' }" @update:value="joined" /></label>
+        <GroupSelect :model-value="form.groups" label="Groups, in the order in which they decide" @known="(all) => (groups = all)" @update:model-value="joined" />
         <label>Home: store and folder in it; {account} stands for the name<NInput v-model:value="form.home" placeholder="the group's" :status="wrong.field === 'home' ? 'error' : undefined" :input-props="{ name: 'home' }" /></label>
         <label>Rights in its home<NSelect :value="form.rights || null" :options="bundles" filterable tag clearable placeholder="the group's" @update:value="(v: string | null) => (form.rights = v ?? '')" :input-props="{ 'aria-label': 'Rights in its home' }" /></label>
         <label>To sign in it must show<NSelect :value="form.signInBy || null" :options="proofs" clearable placeholder="as its groups say; else a password or a key" @update:value="(v: string | null) => (form.signInBy = v ?? '')" :input-props="{ 'aria-label': 'To sign in it must show' }" /></label>

@@ -39,7 +39,7 @@ async function save() {
   try {
     if (props.group) await call('PATCH', `/groups/${props.group.name}`, ask satisfies Schemas['GroupChange'])
     else await call('POST', '/groups', { name: form.name, ...ask } satisfies Schemas['GroupNew'])
-    message.success(`Saved. It holds for ${props.group?.accounts.length ?? 0} accounts at once.`)
+    message.success(`Saved. It holds for ${props.group?.members ?? 0} accounts at once.`)
     emit('saved', form.name)
   } catch (error) {
     wrong.value = (error instanceof Problem && error.field ? error.field + ': ' : '') + sentence(error)
@@ -61,8 +61,9 @@ async function remove() {
 <template>
   <DrawerFrame :title="group?.name ?? 'Add a group'" @close="$emit('close')">
     <p v-if="group" class="soft members">
-      {{ group.accounts.length ? 'In it:' : 'No account is in it.' }}
+      {{ group.members ? 'In it:' : 'No account is in it.' }}
       <RouterLink v-for="a in group.accounts" :key="a" :to="`/accounts/${a}`">{{ a }}</RouterLink>
+      <span v-if="group.members > group.accounts.length"> and {{ (group.members - group.accounts.length).toLocaleString('en') }} more</span>
     </p>
     <form class="form" @submit.prevent="save">
       <label v-if="!group">Name<NInput v-model:value="form.name" autofocus placeholder="" :input-props="{ name: 'name', autocomplete: 'off' }" /></label>

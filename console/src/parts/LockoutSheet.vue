@@ -1,23 +1,15 @@
 <script setup lang="ts">
 import { useMessage } from 'naive-ui'
-import { onMounted, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
 import { minute, zone } from '@/format'
+import ListEnd from './ListEnd.vue'
 import TableFrame from './TableFrame.vue'
+import { useWindow } from './window'
 
 defineProps<{ mayChange: boolean }>()
 type Lockout = Schemas['Lockout']
 const message = useMessage()
-const lockouts = ref<Lockout[]>([])
-
-async function load() {
-  try {
-    lockouts.value = (await call<Schemas['LockoutPage']>('GET', '/lockouts')).items
-  } catch (error) {
-    message.error(sentence(error))
-  }
-}
-onMounted(load)
+const { items: lockouts, total, load, more } = useWindow<Lockout>('/lockouts', message.error)
 
 async function lift(l: Lockout) {
   try {
@@ -44,6 +36,7 @@ async function lift(l: Lockout) {
         </tr>
       </tbody>
     </TableFrame>
+    <ListEnd :shown="lockouts.length" :total="total" @more="more" />
   </div>
 </template>
 

@@ -2,10 +2,11 @@
 import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
 import { call, sentence, type Schemas } from '@/api/client'
+import GroupSelect from './GroupSelect.vue'
 import { lengthOf, lines, words } from './notice'
 
 // Makes a source, or changes one.
-const props = defineProps<{ source?: Schemas['Source']; groups: string[] }>()
+const props = defineProps<{ source?: Schemas['Source'] }>()
 const emit = defineEmits<{ saved: []; close: [] }>()
 const s = props.source
 const form = reactive({
@@ -91,7 +92,7 @@ async function save() {
     </template>
     <label v-else>Secret that it knows this service by{{ s ? '; empty leaves it as it is' : '' }}<NInput v-model:value="form.secret" type="password" placeholder="" :input-props="{ name: 'secret', autocomplete: 'off' }" /></label>
     <label>Who is in a group of theirs is in one of ours, as in surveyors = crews, one on each line<NInput v-model:value="form.table" type="textarea" :rows="3" placeholder="" :input-props="{ name: 'table', spellcheck: false }" /></label>
-    <label>Groups of who is in none of those<NSelect v-model:value="form.groups" multiple :options="groups.map((g) => ({ label: g, value: g }))" placeholder="" :input-props="{ 'aria-label': 'Groups of who is in none of those' }" /></label>
+    <GroupSelect v-model="form.groups" label="Groups of who is in none of those" />
     <label v-if="form.kind !== 'sso'">While it is away<NSelect v-model:value="form.away" :options="rules" :input-props="{ 'aria-label': 'While it is away' }" /></label>
     <label v-if="form.away === 'recent'">How long ago that may be<NInput v-model:value="form.recent" placeholder="" :input-props="{ name: 'recent' }" /></label>
     <label>What stands behind its names here; it is asked for what is before that<NInput v-model:value="form.suffix" placeholder="@partner.example" :input-props="{ name: 'suffix', spellcheck: false, autocapitalize: 'none' }" /></label>

@@ -22,18 +22,6 @@ func (o *Office) Group(ctx context.Context, name string) (*keep.Group, error) {
 	return g, err
 }
 
-// Members are the accounts in each group, by the group's name.
-func (o *Office) Members(ctx context.Context) (map[string][]string, error) {
-	accounts, err := o.DB.AllAccounts(ctx)
-	members := map[string][]string{}
-	for _, a := range accounts {
-		for _, g := range a.Groups {
-			members[g] = append(members[g], a.Name)
-		}
-	}
-	return members, err
-}
-
 func groupFacts(g *keep.Group) *facts {
 	settings := g.Settings
 	return &facts{Note: g.Note, Settings: &settings, Mounts: g.Mounts, Grants: g.Grants}
@@ -78,11 +66,10 @@ func (o *Office) SetGroup(ctx context.Context, who Actor, name string, edit func
 	if err := o.checkGroup(ctx, &g); err != nil {
 		return nil, err
 	}
-	accounts, err := o.DB.AllAccounts(ctx)
+	accounts, err := o.DB.Accounts(ctx, records.AccountQuery{Group: g.Name}, "", -1)
 	if err != nil {
 		return nil, err
 	}
-	accounts = slices.DeleteFunc(accounts, func(a *keep.Account) bool { return !slices.Contains(a.Groups, g.Name) })
 	if err := o.stayWhole(ctx, accounts, &g); err != nil {
 		return nil, err
 	}
@@ -90,17 +77,24 @@ func (o *Office) SetGroup(ctx context.Context, who Actor, name string, edit func
 	if err := o.changed(ctx, who, keep.GroupSet, groups, g.Name, groupFacts(before), groupFacts(&g), func(ctx context.Context) error { return o.DB.SaveGroup(ctx, &g) }); err != nil {
 		return nil, err
 	}
-	if err := o.Arrange(ctx); err != nil {
-		return nil, err
-	}
-	for _, a := range accounts {
+	return &g, o.renew(ctx, accounts)
+}
+
+// renew puts in force what is new for accounts.
+func (o *Office) renew(ctx context.Context, changed []*keep.Account) error {
+	now := make([]*keep.Effective, len(changed))
+	for i, a := range changed {
 		e, err := o.DB.Resolve(ctx, a)
 		if err != nil {
-			return nil, err
+			return err
 		}
+		now[i] = e
+	}
+	err := o.rearrange(ctx, now...)
+	for _, e := range now {
 		o.Live.Renew(e)
 	}
-	return &g, nil
+	return err
 }
 
 // stayWhole refuses a change of a group that would leave one of its accounts, for
@@ -133,12 +127,12 @@ func (o *Office) DeleteGroup(ctx context.Context, who Actor, name string) error 
 	if err != nil {
 		return err
 	}
-	members, err := o.Members(ctx)
+	in, all, err := o.DB.Members(ctx, g.Name, mostListed)
 	if err != nil {
 		return err
 	}
-	if in := members[g.Name]; len(in) > 0 {
-		return keep.Refuse(keep.InUse, "the group "+g.Name+" is in use by "+listed(in, "account")+": take them out first (account set NAME -ungroup "+g.Name+")")
+	if all > 0 {
+		return keep.Refuse(keep.InUse, "the group "+g.Name+" is in use by "+listedOf(in, all, "account")+": take them out first (account set NAME -ungroup "+g.Name+")")
 	}
 	sources, err := o.DB.Sources(ctx)
 	if err != nil {
@@ -152,14 +146,19 @@ func (o *Office) DeleteGroup(ctx context.Context, who Actor, name string) error 
 	return o.changed(ctx, who, keep.GroupDelete, groups, g.Name, groupFacts(g), nil, func(ctx context.Context) error { return o.DB.DeleteGroup(ctx, g.ID) })
 }
 
+// mostListed is how many names a sentence has room for.
+const mostListed = 10
+
 // listed names up to ten things: "the accounts ann, ben and 3 more".
-func listed(names []string, what string) string {
-	if len(names) == 1 {
+func listed(names []string, what string) string { return listedOf(names, len(names), what) }
+
+// listedOf is listed where only the first of all the names are at hand.
+func listedOf(names []string, all int, what string) string {
+	if all == 1 {
 		return "the " + what + " " + names[0]
 	}
-	const most = 10
-	if len(names) <= most {
-		return "the " + what + "s " + strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	if all <= mostListed {
+		return "the " + what + "s " + strings.Join(names[:all-1], ", ") + " and " + names[all-1]
 	}
-	return "the " + what + "s " + strings.Join(names[:most], ", ") + " and " + fmt.Sprintf("%d more", len(names)-most)
+	return "the " + what + "s " + strings.Join(names[:mostListed], ", ") + " and " + fmt.Sprintf("%d more", all-mostListed)
 }

@@ -81,6 +81,7 @@ type Office struct {
 	retiring  sync.Mutex // one at a time
 	moving    moves
 	passMails passMails
+	places    places
 	changing  sync.Mutex // one change of an account at a time: each starts from the one before
 }
 
@@ -233,7 +234,7 @@ func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, pas
 	if err != nil {
 		return nil, err
 	}
-	return e, o.Arrange(ctx)
+	return e, o.rearrange(ctx, e)
 }
 
 var errNameTaken = &keep.FieldError{Field: "name", Say: "the name is taken: choose another"}
@@ -346,7 +347,7 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 		return nil, missing(err, name)
 	}
 	o.Live.Renew(e)
-	return e, o.Arrange(ctx)
+	return e, o.rearrange(ctx, e)
 }
 
 // Suspend keeps an account from signing in and ends its sessions; Resume lets it in again.
@@ -391,24 +392,7 @@ func (o *Office) DeleteAccount(ctx context.Context, who Actor, name string) erro
 		return missing(err, name)
 	}
 	o.Live.EndAll(a.Name, keep.Refuse(keep.AccountChanged, "the account was deleted"))
-	return errors.Join(o.Arrange(ctx), o.Teller.Arrange(ctx))
-}
-
-// Arrange tells the ledger which folders have quotas now.
-func (o *Office) Arrange(ctx context.Context) error {
-	accounts, err := o.DB.AllAccounts(ctx)
-	if err != nil {
-		return err
-	}
-	var places []keep.Place
-	for _, a := range accounts {
-		e, err := o.DB.Resolve(ctx, a)
-		if err != nil {
-			return err
-		}
-		places = append(places, e.Places()...)
-	}
-	return o.Ledger.Arrange(ctx, places)
+	return errors.Join(o.vacate(ctx, a.Name), o.Teller.Arrange(ctx))
 }
 
 // maxReason bounds what an operator may say to a client, bytes: it goes into one line

@@ -1,7 +1,6 @@
 package office
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -12,39 +11,27 @@ import (
 	"urbankeep/internal/keep"
 )
 
-// Quotas are the folders that a quota limits, the fullest first, with the accounts
-// that use them.
-func (o *Office) Quotas(ctx context.Context) ([]api.Quota, error) {
-	accounts, err := o.DB.AllAccounts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	users := map[quota.Spot][]string{}
-	for _, a := range accounts {
-		e, err := o.DB.Resolve(ctx, a)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range e.Mounts {
-			spot := quota.Spot{Store: m.Store, Path: m.FolderFor(e.Name)}
-			users[spot] = append(users[spot], e.Name)
-		}
-	}
+// Quotas are the folders that a quota limits, in no order, without the accounts that use them.
+func (o *Office) Quotas() []api.Quota {
 	found := []api.Quota{}
 	for _, u := range o.Ledger.Uses() {
-		q := api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Accounts: users[quota.Spot{Store: u.Store, Path: u.Folder}]}
-		if q.Accounts == nil {
-			q.Accounts = []string{}
-		}
+		q := api.Quota{Store: u.Store, Folder: u.Folder, Quota: u.Quota, Used: u.Used, Counting: u.Counting, Accounts: []string{}}
 		if !u.Counted.IsZero() {
 			q.Counted = new(u.Counted.UTC())
 		}
 		found = append(found, q)
 	}
-	slices.SortFunc(found, func(a, b api.Quota) int {
-		return cmp.Or(cmp.Compare(int(1000*fullness(b)), int(1000*fullness(a))), strings.Compare(a.Store+":"+a.Folder, b.Store+":"+b.Folder))
-	})
-	return found, nil
+	return found
+}
+
+// UsersOf names the accounts with a mount at a folder, by name.
+func (o *Office) UsersOf(store, folder string) []string {
+	return append([]string{}, o.places.users(quota.Spot{Store: store, Path: folder})...)
+}
+
+// FullestFirst is a key in whose order quotas stand: the fullest first.
+func FullestFirst(q api.Quota) string {
+	return fmt.Sprintf("%012d %s:%s", max(0, 1e9-int(1000*fullness(q))), q.Store, q.Folder)
 }
 
 // fullness is the part of a quota that is used, from 0.
@@ -62,8 +49,9 @@ func fullness(q api.Quota) float64 {
 // nearlyFull is from which part on a quota stands in the report.
 const nearlyFull = 0.8
 
-func (o *Office) fullQuotas(ctx context.Context, _ ReportAsk) ([]string, [][]string, error) {
-	found, err := o.Quotas(ctx)
+func (o *Office) fullQuotas(_ context.Context, _ ReportAsk) ([]string, [][]string, error) {
+	found := o.Quotas()
+	slices.SortFunc(found, func(a, b api.Quota) int { return strings.Compare(FullestFirst(a), FullestFirst(b)) })
 	var rows [][]string
 	for _, q := range found {
 		if fullness(q) < nearlyFull {
@@ -76,7 +64,7 @@ func (o *Office) fullQuotas(ctx context.Context, _ ReportAsk) ([]string, [][]str
 		if q.Quota.Files > 0 {
 			files = fmt.Sprint(q.Quota.Files)
 		}
-		rows = append(rows, []string{q.Store + ":" + q.Folder, fmt.Sprintf("%.0f%%", 100*fullness(q)), keep.SaySize(int64(q.Used.Bytes)) + " of " + bytes, fmt.Sprint(q.Used.Files) + " of " + files, strings.Join(q.Accounts, ", ")})
+		rows = append(rows, []string{q.Store + ":" + q.Folder, fmt.Sprintf("%.0f%%", 100*fullness(q)), keep.SaySize(int64(q.Used.Bytes)) + " of " + bytes, fmt.Sprint(q.Used.Files) + " of " + files, strings.Join(o.UsersOf(q.Store, q.Folder), ", ")})
 	}
-	return []string{"folder", "full", "bytes", "files", "accounts"}, rows, err
+	return []string{"folder", "full", "bytes", "files", "accounts"}, rows, nil
 }

@@ -180,17 +180,13 @@ func (o *Office) refusals(ctx context.Context, ask ReportAsk) ([]string, [][]str
 }
 
 func (o *Office) unused(ctx context.Context, ask ReportAsk) ([]string, [][]string, error) {
-	accounts, err := o.DB.AllAccounts(ctx)
+	accounts, keys, err := o.holders(ctx)
 	var rows [][]string
 	for _, a := range accounts {
 		if a.LastSignIn.Before(ask.Since) && a.Created.Before(ask.Since) && !a.Anonymous() {
 			rows = append(rows, []string{a.Name, "account", moment(a.LastSignIn), string(a.State)})
 		}
-		keys, err := o.DB.Keys(ctx, a.ID)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, k := range keys {
+		for _, k := range keys[a.ID] {
 			if k.LastUsed.Before(ask.Since) && k.Added.Before(ask.Since) {
 				rows = append(rows, []string{a.Name, "key " + k.Label, moment(k.LastUsed), k.Fingerprint})
 			}
@@ -199,27 +195,40 @@ func (o *Office) unused(ctx context.Context, ask ReportAsk) ([]string, [][]strin
 	return []string{"account", "what", "last used", "state"}, rows, err
 }
 
-// oldKey is when a key should have been replaced.
-const oldKey = 2 * 365 * 24 * time.Hour
-
-func (o *Office) badKeys(ctx context.Context, ask ReportAsk) ([]string, [][]string, error) {
+// holders gives all accounts and the keys of each.
+func (o *Office) holders(ctx context.Context) ([]*keep.Account, map[int64][]keep.Key, error) {
 	accounts, err := o.DB.AllAccounts(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
+	keys, err := o.DB.AllKeys(ctx)
+	return accounts, keys, err
+}
+
+// oldKey is when a key should have been replaced.
+const oldKey = 2 * 365 * 24 * time.Hour
+
+func (o *Office) badKeys(ctx context.Context, ask ReportAsk) ([]string, [][]string, error) {
+	accounts, keys, err := o.holders(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	holders := map[string][]string{} // names, by fingerprint
+	for _, a := range accounts {
+		for _, k := range keys[a.ID] {
+			holders[k.Fingerprint] = append(holders[k.Fingerprint], a.Name)
+		}
+	}
 	var rows [][]string
 	for _, a := range accounts {
-		held, err := o.Keys(ctx, a.Name)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, k := range held {
+		for _, k := range keys[a.ID] {
 			say := func(what string) { rows = append(rows, []string{a.Name, k.Label, k.Fingerprint, what}) }
+			others := slices.DeleteFunc(slices.Clone(holders[k.Fingerprint]), func(name string) bool { return name == a.Name })
 			switch {
-			case len(k.SharedWith) > 0 && k.Shelf != "":
-				say("from the shelf, shared with " + strings.Join(k.SharedWith, ", "))
-			case len(k.SharedWith) > 0:
-				say("shared with " + strings.Join(k.SharedWith, ", "))
+			case len(others) > 0 && k.Shelf != "":
+				say("from the shelf, shared with " + listed(others, "account"))
+			case len(others) > 0:
+				say("shared with " + listed(others, "account"))
 			}
 			if k.Type == "ssh-rsa" && k.Bits < 3000 {
 				say(fmt.Sprintf("weak: RSA of %d bits; %d are the least that is taken", k.Bits, pubkey.MinRSA))

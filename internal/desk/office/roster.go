@@ -168,17 +168,7 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 	if err != nil {
 		return nil, err
 	}
-	if err := o.Arrange(ctx); err != nil {
-		return nil, err
-	}
-	for _, a := range save {
-		e, err := o.DB.Resolve(ctx, a)
-		if err != nil {
-			return nil, err
-		}
-		o.Live.Renew(e)
-	}
-	return lines, nil
+	return lines, o.renew(ctx, slices.Concat(add, save))
 }
 
 // eachChanged keeps each account of an import in the history, and has it recorded.

@@ -236,12 +236,5 @@ func (o *Office) applySync(ctx context.Context, who Actor, plan *stepPlan) error
 	if err != nil {
 		return err
 	}
-	for _, a := range plan.save {
-		e, err := o.DB.Resolve(ctx, a)
-		if err != nil {
-			return err
-		}
-		o.Live.Renew(e)
-	}
-	return o.Arrange(ctx)
+	return o.renew(ctx, slices.Concat(plan.add, plan.save))
 }

@@ -308,13 +308,26 @@ func everyPage[T any](ctx context.Context, c *client, path string, query url.Val
 	}
 }
 
-func accountList(_ *flag.FlagSet, f *common) run {
+// textFlag narrows a list.
+func textFlag(flags *flag.FlagSet, of string) *string {
+	return flags.String("text", "", "only those with this `text` in their "+of)
+}
+
+// everyOne gives all items of a list that pages by what comes after a cursor.
+func everyOne[T any](ctx context.Context, c *client, path string, query url.Values) ([]T, error) {
+	all := []T{}
+	query.Set("limit", "1000")
+	err := everyPage(ctx, c, path, query, "after", func(items []T) bool {
+		all = append(all, items...)
+		return true
+	})
+	return all, err
+}
+
+func accountList(flags *flag.FlagSet, f *common) run {
+	text, group := textFlag(flags, "name, note, mail address or groups"), flags.String("group", "", "only those in this `group`")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		all := []api.Account{}
-		err := everyPage(ctx, c, "/accounts", url.Values{}, "after", func(items []api.Account) bool {
-			all = append(all, items...)
-			return true
-		})
+		all, err := everyOne[api.Account](ctx, c, "/accounts", url.Values{"text": {*text}, "group": {*group}})
 		if err != nil {
 			return err
 		}

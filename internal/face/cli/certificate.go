@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -220,17 +221,18 @@ func certificateRemove(_ *flag.FlagSet, f *common) run {
 	}
 }
 
-func lockoutList(_ *flag.FlagSet, f *common) run {
+func lockoutList(flags *flag.FlagSet, f *common) run {
+	text := textFlag(flags, "account or address")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var page api.Page[api.Lockout]
-		if err := c.call(ctx, http.MethodGet, "/lockouts", nil, &page); err != nil {
+		all, err := everyOne[api.Lockout](ctx, c, "/lockouts", url.Values{"text": {*text}})
+		if err != nil {
 			return err
 		}
 		if *f.json {
-			return printJSON(env.Out, page.Items)
+			return printJSON(env.Out, all)
 		}
 		var rows [][]string
-		for _, l := range page.Items {
+		for _, l := range all {
 			who := "address " + l.Address
 			if l.Account != "" {
 				who = "account " + l.Account

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"urbankeep/internal/api"
@@ -70,26 +71,36 @@ func groupSet(flags *flag.FlagSet, f *common) run {
 		if err := c.call(ctx, http.MethodPatch, "/groups/"+name(args[0]), ask, &g); err != nil {
 			return err
 		}
-		return sayGroup(env, f, g, c.now(fmt.Sprintf("changed; it holds for %s at once", keep.SayMany(len(g.Accounts), "account"))))
+		return sayGroup(env, f, g, c.now(fmt.Sprintf("changed; it holds for %s at once", keep.SayMany(g.Members, "account"))))
 	}
 }
 
-func groupList(_ *flag.FlagSet, f *common) run {
+func groupList(flags *flag.FlagSet, f *common) run {
+	text := textFlag(flags, "name or note")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var page api.Page[api.Group]
-		if err := c.call(ctx, http.MethodGet, "/groups", nil, &page); err != nil {
+		all, err := everyOne[api.Group](ctx, c, "/groups", url.Values{"text": {*text}})
+		if err != nil {
 			return err
 		}
 		if *f.json {
-			return printJSON(env.Out, page.Items)
+			return printJSON(env.Out, all)
 		}
 		var rows [][]string
-		for _, g := range page.Items {
-			rows = append(rows, []string{g.Name, dash(strings.Join(g.Accounts, ", ")), fmt.Sprint(len(g.Sets)), fmt.Sprint(len(g.Mounts)), fmt.Sprint(len(g.Grants)), dash(g.Note)})
+		for _, g := range all {
+			rows = append(rows, []string{g.Name, members(g), fmt.Sprint(len(g.Sets)), fmt.Sprint(len(g.Mounts)), fmt.Sprint(len(g.Grants)), dash(g.Note)})
 		}
 		table(env.Out, "GROUP|ACCOUNTS|SETTINGS#5|MOUNTS#3|GRANTS#4|NOTE#6", rows)
 		return nil
 	}
+}
+
+// members names the accounts in a group: all, or the first of many.
+func members(g api.Group) string {
+	text := dash(strings.Join(g.Accounts, ", "))
+	if more := g.Members - len(g.Accounts); more > 0 {
+		text += fmt.Sprintf(" and %d more (account list -group %s)", more, g.Name)
+	}
+	return text
 }
 
 func groupShow(_ *flag.FlagSet, f *common) run {
@@ -101,7 +112,7 @@ func groupShow(_ *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, g)
 		}
-		table(env.Out, "GROUP|"+g.Name, [][]string{{"note", dash(g.Note)}, {"accounts", dash(strings.Join(g.Accounts, ", "))}, {"created", at(&g.Created)}, {"changed", at(&g.Changed)}})
+		table(env.Out, "GROUP|"+g.Name, [][]string{{"note", dash(g.Note)}, {"accounts", members(g)}, {"created", at(&g.Created)}, {"changed", at(&g.Changed)}})
 		now := api.InForce{Settings: g.Sets}
 		for _, m := range g.Mounts {
 			now.Mounts = append(now.Mounts, api.Mount{Mount: m, From: "group " + g.Name})

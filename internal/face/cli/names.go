@@ -29,7 +29,7 @@ func Names(ctx context.Context, _ command.Env, kind string) []string {
 	case "role":
 		return []string{"owner", "manager", "auditor"}
 	}
-	at := map[string]struct{ path, field string }{"account": {"/accounts?limit=1000", "name"}, "group": {"/groups", "name"}, "listener": {"/listeners", "name"}, "store": {"/stores", "name"},
+	at := map[string]struct{ path, field string }{"account": {"/accounts?limit=1000", "name"}, "group": {"/groups?limit=1000", "name"}, "listener": {"/listeners", "name"}, "store": {"/stores", "name"},
 		"operator": {"/operators", "operator"}, "report": {"/reports", "name"}}[kind]
 	if at.path == "" {
 		return nil

@@ -378,17 +378,18 @@ func storeGrounds(flags *flag.FlagSet, f *common) run {
 	}
 }
 
-func quotaList(_ *flag.FlagSet, f *common) run {
+func quotaList(flags *flag.FlagSet, f *common) run {
+	text := textFlag(flags, "store and folder")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var page api.Page[api.Quota]
-		if err := c.call(ctx, http.MethodGet, "/quotas", nil, &page); err != nil {
+		all, err := everyOne[api.Quota](ctx, c, "/quotas", url.Values{"text": {*text}})
+		if err != nil {
 			return err
 		}
 		if *f.json {
-			return printJSON(env.Out, page.Items)
+			return printJSON(env.Out, all)
 		}
 		var rows [][]string
-		for _, q := range page.Items {
+		for _, q := range all {
 			state := "counted " + at(q.Counted)
 			if q.Counting {
 				state = "being counted"

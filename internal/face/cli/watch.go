@@ -28,17 +28,18 @@ func watchCommands() []*command.Command {
 	}
 }
 
-func sessionList(_ *flag.FlagSet, f *common) run {
+func sessionList(flags *flag.FlagSet, f *common) run {
+	text := textFlag(flags, "account, address, software or path")
 	return func(ctx context.Context, env command.Env, c *client, _ []string) error {
-		var page api.Page[api.Session]
-		if err := c.call(ctx, http.MethodGet, "/sessions", nil, &page); err != nil {
+		all, err := everyOne[api.Session](ctx, c, "/sessions", url.Values{"text": {*text}})
+		if err != nil {
 			return err
 		}
 		if *f.json {
-			return printJSON(env.Out, page.Items)
+			return printJSON(env.Out, all)
 		}
 		var rows [][]string
-		for _, s := range page.Items {
+		for _, s := range all {
 			rows = append(rows, []string{s.ID, s.Account, s.Address, over(string(s.Protocol), s.Encrypted), at(&s.Started), string(s.Doing) + " " + s.Path,
 				size(s.Up), size(s.Down), dash(s.Client)})
 		}

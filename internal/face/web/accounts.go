@@ -14,6 +14,7 @@ import (
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/records"
 )
 
 func (s *Server) accounts(c *gin.Context) error {
@@ -21,11 +22,21 @@ func (s *Server) accounts(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := s.DB.Accounts(c.Request.Context(), c.Query("after"), size+1)
+	sets, err := settingNames(c)
 	if err != nil {
 		return err
 	}
-	page := api.Page[api.Account]{Items: []api.Account{}}
+	ask := records.AccountQuery{Text: c.Query("text"), Group: c.Query("group"), Sets: sets}
+	found, err := s.DB.Accounts(c.Request.Context(), ask, c.Query("after"), size+1)
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Account]{Items: []api.Account{}, Total: len(found)}
+	if len(found) > size || c.Query("after") != "" {
+		if page.Total, err = s.DB.CountAccounts(c.Request.Context(), ask); err != nil {
+			return err
+		}
+	}
 	if len(found) > size {
 		found = found[:size]
 		page.Next = found[size-1].Name

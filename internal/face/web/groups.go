@@ -2,6 +2,8 @@ package web
 
 import (
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -9,22 +11,40 @@ import (
 	"urbankeep/internal/keep"
 )
 
-func showGroup(g *keep.Group, members []string) api.Group {
-	return api.Group{Name: g.Name, Note: g.Note, Settings: g.Settings, Sets: g.Sets(), Mounts: list(g.Mounts), Grants: list(g.Grants), Accounts: list(members), Created: g.Created, Changed: g.Changed}
+// mostMembers is how many of a group's accounts are named with it.
+const mostMembers = 50
+
+// showGroup is a group as it goes over HTTP.
+func (s *Server) showGroup(c *gin.Context, g *keep.Group) (api.Group, error) {
+	members, all, err := s.DB.Members(c.Request.Context(), g.Name, mostMembers)
+	return api.Group{Name: g.Name, Note: g.Note, Settings: g.Settings, Sets: g.Sets(), Mounts: list(g.Mounts), Grants: list(g.Grants), Members: all, Accounts: list(members), Created: g.Created, Changed: g.Changed}, err
 }
 
 func (s *Server) groups(c *gin.Context) error {
-	found, err := s.DB.Groups(c.Request.Context())
+	all, err := s.DB.Groups(c.Request.Context())
 	if err != nil {
 		return err
 	}
-	members, err := s.Office.Members(c.Request.Context())
+	sets, err := settingNames(c)
 	if err != nil {
 		return err
 	}
-	page := api.Page[api.Group]{Items: []api.Group{}}
-	for _, g := range found {
-		page.Items = append(page.Items, showGroup(g, members[g.Name]))
+	if len(sets) > 0 {
+		all = slices.DeleteFunc(slices.Clone(all), func(g *keep.Group) bool {
+			return !slices.ContainsFunc(g.Sets(), func(s keep.SetValue) bool { return slices.Contains(sets, s.Name) })
+		})
+	}
+	found, err := window(c, all, func(g *keep.Group) string { return strings.ToLower(g.Name) }, func(g *keep.Group) string { return g.Name + " " + g.Note })
+	if err != nil {
+		return err
+	}
+	page := api.Page[api.Group]{Items: []api.Group{}, Next: found.Next, Total: found.Total}
+	for _, g := range found.Items {
+		shown, err := s.showGroup(c, g)
+		if err != nil {
+			return err
+		}
+		page.Items = append(page.Items, shown)
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -34,11 +54,11 @@ func (s *Server) replyGroup(c *gin.Context, status int, g *keep.Group, err error
 	if err != nil {
 		return err
 	}
-	members, err := s.Office.Members(c.Request.Context())
+	shown, err := s.showGroup(c, g)
 	if err != nil {
 		return err
 	}
-	c.JSON(status, showGroup(g, members[g.Name]))
+	c.JSON(status, shown)
 	return nil
 }
 

@@ -116,12 +116,12 @@ func (s *Server) removeListener(c *gin.Context) error {
 }
 
 func (s *Server) lockouts(c *gin.Context) error {
-	page := api.Page[api.Lockout]{Items: []api.Lockout{}}
+	var all []api.Lockout
 	for _, l := range s.Office.Guard.Lockouts() {
-		page.Items = append(page.Items, api.Lockout{Address: l.Address, Account: l.Account, Expires: l.Until.UTC(), Failed: l.Failed})
+		all = append(all, api.Lockout{Address: l.Address, Account: l.Account, Expires: l.Until.UTC(), Failed: l.Failed})
 	}
-	c.JSON(http.StatusOK, page)
-	return nil
+	who := func(l api.Lockout) string { return l.Account + " " + l.Address }
+	return replyWindow(c, all, who, who)
 }
 
 func (s *Server) liftLockout(c *gin.Context) error {

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/desk/office"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
 )
@@ -218,11 +219,15 @@ func (s *Server) setGate(c *gin.Context) error {
 }
 
 func (s *Server) quotas(c *gin.Context) error {
-	found, err := s.Office.Quotas(c.Request.Context())
+	found, err := window(c, s.Office.Quotas(), office.FullestFirst, func(q api.Quota) string { return q.Store + ":" + q.Folder })
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, api.Page[api.Quota]{Items: found})
+	for i := range found.Items {
+		q := &found.Items[i]
+		q.Accounts = s.Office.UsersOf(q.Store, q.Folder)
+	}
+	c.JSON(http.StatusOK, found)
 	return nil
 }
 

@@ -56,12 +56,14 @@ func endedTransfer(r keep.AuditRecord) api.Transfer {
 }
 
 func (s *Server) sessions(c *gin.Context) error {
-	page := api.Page[api.Session]{Items: []api.Session{}}
+	var all []api.Session
 	for _, info := range s.Traffic.Sessions() {
-		page.Items = append(page.Items, showSession(info))
+		all = append(all, showSession(info))
 	}
-	c.JSON(http.StatusOK, page)
-	return nil
+	return replyWindow(c, all, func(one api.Session) string { return one.Started.Format(sortable) + one.ID },
+		func(one api.Session) string {
+			return strings.Join([]string{one.Account, one.Address, string(one.Protocol), one.Client, one.Path}, " ")
+		})
 }
 
 func (s *Server) endSession(c *gin.Context) error {

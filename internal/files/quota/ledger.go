@@ -2,8 +2,10 @@ package quota
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -113,31 +115,46 @@ func (l *Ledger) Close() {
 	l.settle(0)
 }
 
-// Arrange says which places there are now, and what each may hold. Where several
-// limits are set for one place, the smallest counts.
-func (l *Ledger) Arrange(ctx context.Context, wanted []keep.Place) error {
-	limits := map[Spot]keep.Quota{}
-	for _, p := range wanted {
-		spot := Spot{p.Store, p.Folder}
-		there := limits[spot]
-		limits[spot] = keep.Quota{Bytes: smaller(there.Bytes, p.Quota.Bytes), Files: smaller(there.Files, p.Quota.Files)}
+// Arrange says which folders have which quotas now; others have none.
+func (l *Ledger) Arrange(ctx context.Context, limits map[Spot]keep.Quota) error {
+	limits = maps.Clone(limits)
+	l.mu.Lock()
+	for spot := range l.places {
+		if _, stays := limits[spot]; !stays {
+			limits[spot] = keep.Quota{}
+		}
 	}
-	known, err := l.db.Places(ctx)
+	l.mu.Unlock()
+	return l.Rearrange(ctx, limits)
+}
+
+// Rearrange changes the quotas of some folders; a folder that is given none has none from now on. Only one such
+// call may run at a time.
+func (l *Ledger) Rearrange(ctx context.Context, limits map[Spot]keep.Quota) error {
+	var fresh []Spot
+	l.mu.Lock()
+	for spot, quota := range limits {
+		if l.places[spot] == nil && quota.Limited() {
+			fresh = append(fresh, spot)
+		}
+	}
+	l.mu.Unlock()
+	settled, err := l.settled(ctx, fresh)
 	if err != nil {
 		return err
-	}
-	settled := map[Spot]records.Place{}
-	for _, p := range known {
-		settled[Spot{p.Store, p.Folder}] = p
 	}
 	l.gate.Lock()
 	defer l.gate.Unlock()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for spot, p := range l.places {
-		if _, stays := limits[spot]; !stays {
+	for spot, quota := range limits {
+		switch p := l.places[spot]; {
+		case p == nil:
+		case quota.Limited():
+			p.quota = quota
+		default:
 			delete(l.places, spot)
-			l.nested[spot.Store]--
+			l.nest(spot, -1)
 			if p.settled { // it changes unseen from now on
 				if err := l.db.UnsettlePlace(ctx, spot.Store, spot.Path); err != nil {
 					return err
@@ -145,14 +162,10 @@ func (l *Ledger) Arrange(ctx context.Context, wanted []keep.Place) error {
 			}
 		}
 	}
-	for spot, quota := range limits {
-		if p := l.places[spot]; p != nil {
-			p.quota = quota
-			continue
-		}
-		p := &place{spot: spot, quota: quota, known: make(chan struct{})}
+	for _, spot := range fresh {
+		p := &place{spot: spot, quota: limits[spot], known: make(chan struct{})}
 		l.places[spot] = p
-		l.nested[spot.Store]++
+		l.nest(spot, +1)
 		if r, ok := settled[spot]; ok && r.Settled {
 			p.bytes, p.files, p.settled, p.counted = r.Bytes, r.Files, true, time.UnixMicro(r.Counted)
 			close(p.known)
@@ -160,14 +173,41 @@ func (l *Ledger) Arrange(ctx context.Context, wanted []keep.Place) error {
 		}
 		l.ask(p)
 	}
-	clear(l.below)
-	for spot := range l.places {
-		for at := spot.Path; at != "."; {
-			at = path.Dir(at)
-			l.below[Spot{spot.Store, at}]++
+	return nil
+}
+
+// manyPlaces is from how many on it is quicker to read what was settled of all places.
+const manyPlaces = 100
+
+// settled gives what was written down of places.
+func (l *Ledger) settled(ctx context.Context, spots []Spot) (map[Spot]records.Place, error) {
+	var known []records.Place
+	var err error
+	if len(spots) > manyPlaces {
+		known, err = l.db.Places(ctx)
+	} else {
+		for _, spot := range spots {
+			some, wrong := l.db.PlaceAt(ctx, spot.Store, spot.Path)
+			known, err = append(known, some...), errors.Join(err, wrong)
 		}
 	}
-	return nil
+	found := map[Spot]records.Place{}
+	for _, p := range known {
+		found[Spot{p.Store, p.Folder}] = p
+	}
+	return found, err
+}
+
+// nest counts a place that comes or goes. The caller holds mu.
+func (l *Ledger) nest(spot Spot, by int) {
+	l.nested[spot.Store] += by
+	for at := spot.Path; at != "."; {
+		at = path.Dir(at)
+		above := Spot{spot.Store, at}
+		if l.below[above] += by; l.below[above] == 0 {
+			delete(l.below, above)
+		}
+	}
 }
 
 // ask has a place counted. The caller holds mu.
@@ -191,6 +231,11 @@ func (l *Ledger) Doubt() {
 		default: // is asked for
 		}
 	}
+}
+
+// Tighter is the quota that keeps to both; zero is no limit.
+func Tighter(a, b keep.Quota) keep.Quota {
+	return keep.Quota{Bytes: smaller(a.Bytes, b.Bytes), Files: smaller(a.Files, b.Files)}
 }
 
 func smaller[T keep.Bytes | keep.Count](a, b T) T {

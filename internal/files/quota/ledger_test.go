@@ -28,7 +28,11 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // open makes a ledger on a store with places in it.
 func open(t *testing.T, db *records.DB, places ...keep.Place) *quota.Ledger {
 	l := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
-	require.NoError(t, l.Arrange(t.Context(), places))
+	limits := map[quota.Spot]keep.Quota{}
+	for _, p := range places {
+		limits[quota.Spot{Store: p.Store, Path: p.Folder}] = p.Quota
+	}
+	require.NoError(t, l.Arrange(t.Context(), limits))
 	return l
 }
 

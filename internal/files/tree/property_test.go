@@ -273,7 +273,11 @@ func someRound(t *testing.T, r *rand.Rand) int {
 	ledger := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.DiscardHandler), nil)
 	defer ledger.Close()
 	places := []keep.Place{{Store: "files", Folder: "a", Quota: keep.Quota{Bytes: 4000, Files: 40}}, {Store: "files", Folder: "a/b", Quota: keep.Quota{Bytes: 2500}}, {Store: "files", Folder: "in", Quota: keep.Quota{Bytes: 3000}}}
-	require.NoError(t, ledger.Arrange(t.Context(), places[:r.IntN(len(places)+1)]))
+	limits := map[quota.Spot]keep.Quota{}
+	for _, p := range places[:r.IntN(len(places)+1)] {
+		limits[quota.Spot{Store: p.Store, Path: p.Folder}] = p.Quota
+	}
+	require.NoError(t, ledger.Arrange(t.Context(), limits))
 	w := &witness{t: t, files: files}
 	var moves tree.Moves
 	var sessions sync.WaitGroup

@@ -30,7 +30,7 @@ func limited(t *testing.T) (*tree.Tree, *quota.Ledger, string) {
 	require.NoError(t, db.SaveStore(t.Context(), keep.Store{Name: "files", Folder: files}))
 	ledger := quota.Open(db, kinds.New("", nil).Look, slog.New(slog.NewTextHandler(t.Output(), nil)), nil)
 	t.Cleanup(ledger.Close)
-	require.NoError(t, ledger.Arrange(t.Context(), []keep.Place{{Store: "files", Folder: "home", Quota: keep.Quota{Bytes: 1000, Files: 8}}, {Store: "files", Folder: "home/inner", Quota: keep.Quota{Bytes: 300}}}))
+	require.NoError(t, ledger.Arrange(t.Context(), map[quota.Spot]keep.Quota{{Store: "files", Path: "home"}: {Bytes: 1000, Files: 8}, {Store: "files", Path: "home/inner"}: {Bytes: 300}}))
 	a := &keep.Account{Name: "desk", State: keep.StateActive, Mounts: []keep.Mount{{At: "/", Store: "files", Folder: "/"}}, Grants: []keep.Grant{{Path: "/", Rights: keep.Full}}}
 	opened, err := tree.Open(tree.Who{Account: "desk"}, inForce(t, a), tree.House{Stores: []keep.Store{{Name: "files", Folder: files}}, Ledger: ledger, Trail: &ledgerOfRecords{}}, unwatched{})
 	require.NoError(t, err)
