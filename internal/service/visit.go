@@ -195,7 +195,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Power: d.trail.Power}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

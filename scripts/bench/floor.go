@@ -19,8 +19,8 @@ import (
 // keeps no accounts, no rights, no records and no files: reads come from memory,
 // writes go nowhere.
 
-// serveFloor is a bare SSH server whose sftp subsystem has one endless file. It
-// prints its address.
+// serveFloor is a bare SSH server whose sftp subsystem has one large file, and small ones by every
+// name that begins with [floorSmall]. It prints its address.
 func serveFloor() error {
 	_, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
@@ -82,6 +82,9 @@ var floorSize = func() uint64 {
 	return n
 }()
 
+// floorSmall is how the names of small files begin.
+const floorSmall = "/small-"
+
 // floorSession answers just what sftp asks during get and put.
 func floorSession(channel ssh.Channel) {
 	defer channel.Close()
@@ -99,7 +102,15 @@ func floorSession(channel ssh.Channel) {
 	text := func(s string) []byte { return append(number(uint32(len(s))), s...) }
 	ok := bytes.Join([][]byte{number(0), text(""), text("")}, nil)
 	folder := append(number(4), number(0o040755)...)
-	attrs := append(append(number(5), binary.BigEndian.AppendUint64(nil, floorSize)...), number(0o100644)...)
+	attrs := func(size uint64) []byte {
+		return append(append(number(5), binary.BigEndian.AppendUint64(nil, size)...), number(0o100644)...)
+	}
+	sizeOf := func(small bool) uint64 {
+		if small {
+			return smallSize
+		}
+		return floorSize
+	}
 	for {
 		if _, err := io.ReadFull(channel, in[:4]); err != nil {
 			return
@@ -116,24 +127,30 @@ func floorSession(channel ssh.Channel) {
 		case 1: // init
 			reply(2, number(3), text("limits@openssh.com"), text("1"))
 		case 3, 11: // open, opendir
-			reply(102, id, text("hndl"))
+			handle := "big "
+			if bytes.HasPrefix(in[9:size], []byte(floorSmall)) {
+				handle = "smal"
+			}
+			reply(102, id, text(handle))
 		case 5: // read
 			offset, want := binary.BigEndian.Uint64(in[13:]), binary.BigEndian.Uint32(in[21:])
-			if offset >= floorSize {
+			end := sizeOf(string(in[9:13]) == "smal")
+			if offset >= end {
 				reply(101, id, number(1), text(""), text(""))
 				continue
 			}
-			n := min(uint64(want), floorData, floorSize-offset)
+			n := min(uint64(want), floorData, end-offset)
 			packet := out[:13+n] // whatever is in the buffer is the file
 			copy(packet[4:], append([]byte{103}, id...))
 			binary.BigEndian.PutUint32(packet[9:], uint32(n))
 			binary.BigEndian.PutUint32(packet, uint32(len(packet)-4))
 			channel.Write(packet)
 		case 7, 8, 17: // lstat, fstat, stat
-			if strings.HasSuffix(string(in[9:size]), "/") {
+			switch name := string(in[9:size]); {
+			case strings.HasSuffix(name, "/"):
 				reply(105, id, folder)
-			} else {
-				reply(105, id, attrs)
+			default:
+				reply(105, id, attrs(sizeOf(strings.HasPrefix(name, floorSmall))))
 			}
 		case 16: // realpath
 			name := in[9:size]

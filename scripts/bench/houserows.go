@@ -57,7 +57,7 @@ func (w *world) inTheCrowd(do func(address string) (float64, error)) (float64, e
 func (w *world) startCrowd() error {
 	data := filepath.Join(w.dir, "crowd")
 	w.crowded = exec.Command("bin/urbankeep", "serve", "-data", data, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", "49100-49199", "-grace", "1s")
+		"-sftp", "127.0.0.1:0", "-passive", "21100-21199", "-grace", "1s")
 	out, err := w.crowded.StdoutPipe()
 	if err != nil {
 		return err

@@ -218,8 +218,9 @@ func (w *world) start() error {
 		return fmt.Errorf("ssh-keygen: %w: %s", err, out)
 	}
 	data := filepath.Join(w.dir, "data")
+	// Passive ports that no client is given by the system for its own end (ip(7), ip_local_port_range).
 	w.ours = exec.Command("bin/urbankeep", "serve", "-data", data, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", "49000-49099", "-grace", "1s")
+		"-sftp", "127.0.0.1:0", "-passive", "21000-21099", "-grace", "1s")
 	out, err := w.ours.StdoutPipe()
 	if err != nil {
 		return err

@@ -72,7 +72,7 @@ func (w *world) startDurable() error {
 	}
 	w.disk.dir = filepath.Join(dir, "data")
 	w.disk.service = exec.Command("bin/urbankeep", "serve", "-data", w.disk.dir, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", "49200-49299", "-grace", "1s")
+		"-sftp", "127.0.0.1:0", "-passive", "21200-21299", "-grace", "1s")
 	out, err := w.disk.service.StdoutPipe()
 	if err != nil {
 		return err

@@ -106,27 +106,41 @@ func (w *world) smallDown() row {
 					return 0, err
 				}
 			}
-			to := filepath.Join(w.dir, w.fresh("back"))
-			os.Mkdir(to, 0o755)
-			return timed(smallFiles, func() error { return w.sftp(w.oursAt["sftp"], "get "+w.fetched+"/* "+to+"/") })
+			return w.fetchSmall(w.oursAt["sftp"], w.fetched+"/f", nil)
 		},
-		floor: func() (float64, error) { // the round trips of open, stat, read, close, and reading straight from the disk
+		floor: func() (float64, error) { // the same requests, and reading straight from the disk
 			if err := w.makeSmall(); err != nil {
 				return 0, err
 			}
-			names := make([]string, smallFiles)
-			for n := range names {
-				names[n] = fmt.Sprintf("put %s/f%04d f", w.small, n)
-			}
-			return timed(smallFiles, func() error {
+			return w.fetchSmall(w.floorAt, floorSmall, func() error {
 				for n := range smallFiles {
 					if _, err := os.ReadFile(filepath.Join(w.small, fmt.Sprintf("f%04d", n))); err != nil {
 						return err
 					}
 				}
-				return w.sftp(w.floorAt, names...)
+				return nil
 			})
 		}}
+}
+
+// fetchSmall fetches the small files one by one, whose names begin in a way, and does something besides.
+func (w *world) fetchSmall(address, begin string, besides func() error) (float64, error) {
+	to := filepath.Join(w.dir, w.fresh("back"))
+	if err := os.Mkdir(to, 0o755); err != nil {
+		return 0, err
+	}
+	names := make([]string, smallFiles)
+	for n := range names {
+		names[n] = fmt.Sprintf("get %s%04d %s/", begin, n, to)
+	}
+	return timed(smallFiles, func() error {
+		if besides != nil {
+			if err := besides(); err != nil {
+				return err
+			}
+		}
+		return w.sftp(address, names...)
+	})
 }
 
 func (w *world) dial(address string) (*ssh.Client, error) {

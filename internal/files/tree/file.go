@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -293,6 +294,12 @@ func (f *File) setTimes(access, modified time.Time) error {
 
 // Sync brings the file's bytes to the disk.
 func (f *File) Sync() error { return f.note(f.f.Sync()) }
+
+// Waits reports whether Close may take long: where the medium, another machine or a check has its say.
+func (f *File) Waits() bool {
+	_, plain := f.f.(*os.File)
+	return !plain || f.in != nil || f.part != nil || f.wrote != nil || f.t.power == nil || f.t.power()
+}
 
 // Close ends the transfer and returns once its record is on disk; only then may
 // it be acknowledged.

@@ -73,7 +73,8 @@ type Tree struct {
 	ledger *quota.Ledger
 	moves  *Moves
 	heavy  *Heavy
-	holds  Holds // nil: nothing is held back
+	holds  Holds       // nil: nothing is held back
+	power  func() bool // whether a record waits for the medium; nil: it may
 	made   made
 }
 
@@ -91,10 +92,11 @@ type House struct {
 	Stores []keep.Store
 	Ledger *quota.Ledger
 	Trail  Trail
-	Moves  *Moves // nil: the tree has the stores for itself
-	Heavy  *Heavy // nil: the tree has the machine for itself
-	Open   Opener // nil: stores on disks only
-	Holds  Holds  // nil: nothing is held back
+	Moves  *Moves      // nil: the tree has the stores for itself
+	Heavy  *Heavy      // nil: the tree has the machine for itself
+	Open   Opener      // nil: stores on disks only
+	Holds  Holds       // nil: nothing is held back
+	Power  func() bool // whether a record waits for the medium; nil: it may
 }
 
 // Opener opens the folder of a mount in a store, making what is missing; see [kinds.Stores.Open].
@@ -102,7 +104,7 @@ type Opener func(s keep.Store, folder string) (f store.Folder, made int, err err
 
 // Open opens an account's mounts, making folders that are missing.
 func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
-	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds}
+	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds, power: house.Power}
 	if t.moves == nil {
 		t.moves = new(Moves)
 	}

@@ -57,6 +57,10 @@ type conn struct {
 
 	mu     sync.Mutex
 	reason *keep.Fault // why it was cut
+
+	waking  sync.Mutex
+	waits   bool          // run waits for a command; under waking
+	unwatch []func() bool // end the watch over what ends that wait
 }
 
 type line struct {
@@ -69,6 +73,9 @@ func newConn(s *Server, raw net.Conn, stopping context.Context) *conn {
 	c.reset()
 	inlineUrgent(raw)
 	c.ctx, c.cancel = context.WithCancel(context.Background())
+	for _, ends := range []context.Context{c.ctx, stopping} {
+		c.unwatch = append(c.unwatch, context.AfterFunc(ends, c.wake))
+	}
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), s.Listener.Protocol, false, c.cut)
 	return c
 }
@@ -97,6 +104,9 @@ func (c *conn) cutReason() *keep.Fault {
 
 // end closes everything the connection owns.
 func (c *conn) end() {
+	for _, stop := range c.unwatch {
+		stop()
+	}
 	c.cancel()
 	c.data.drop()
 	c.control.Close()
@@ -133,8 +143,7 @@ func (c *conn) run() {
 		if c.tree != nil {
 			deadline = time.Now().Add(c.tree.Idle(c.server.Timeouts.Idle))
 		}
-		c.raw.SetReadDeadline(deadline)
-		got, ok := c.next()
+		got, ok := c.next(deadline)
 		if !ok {
 			return
 		}
@@ -153,24 +162,52 @@ func (c *conn) run() {
 	}
 }
 
-// next waits for a command; false when the connection is to end.
-func (c *conn) next() (line, bool) {
+// next waits for a command; false when the connection is to end. It reads by itself: to hand over each command from one
+// goroutine to another cost a tenth of the speed of small files.
+func (c *conn) next(deadline time.Time) (line, bool) {
 	if c.held != nil {
 		got := *c.held
 		c.held = nil
 		return got, true
 	}
-	select {
-	case got := <-c.incoming():
+	c.wait(true, deadline)
+	defer c.wait(false, time.Time{})
+	var got line
+	switch {
+	case c.ctx.Err() != nil || c.stopping.Err() != nil:
+	case c.pending != nil: // begun during a transfer
+		got = <-c.pending
 		c.pending = nil
-		return got, true
-	case <-c.ctx.Done():
+	default:
+		got.text, got.err = c.lines.read()
+	}
+	switch over := got.err != nil && got.err != errLineTooLong || got.text == ""; {
+	case over && c.ctx.Err() != nil:
 		c.reply(421, c.cutReason().Say+"; goodbye")
-	case <-c.stopping.Done():
+		return line{}, false
+	case over && c.stopping.Err() != nil:
 		c.cut(keep.Refuse(keep.Stopping, "the service is stopping"))
 		c.reply(421, "the service is stopping; goodbye")
+		return line{}, false
 	}
-	return line{}, false
+	return got, true
+}
+
+// wait says whether run waits for a command, until when.
+func (c *conn) wait(waits bool, deadline time.Time) {
+	c.waking.Lock()
+	defer c.waking.Unlock()
+	c.waits = waits
+	c.raw.SetReadDeadline(deadline)
+}
+
+// wake ends the wait for a command.
+func (c *conn) wake() {
+	c.waking.Lock()
+	defer c.waking.Unlock()
+	if c.waits {
+		c.raw.SetReadDeadline(time.Unix(1, 0))
+	}
 }
 
 // incoming gives the channel of the one read under way, starting it if need be.

@@ -54,6 +54,10 @@ func (r *portRange) use() (taken, refused int) {
 
 var errNoPort = fail{425, "all passive ports are in use; try again in a moment"}
 
+// plainTCP listens without Multipath TCP (RFC 8684), which is for connections that last: its sockets are slow to come, and
+// to give their port back.
+var plainTCP = func() (l net.ListenConfig) { l.SetMultipathTCP(false); return l }()
+
 // listen opens a passive port on an address.
 func (r *portRange) listen(host string) (net.Listener, func(), error) {
 	r.mu.Lock()
@@ -68,7 +72,7 @@ func (r *portRange) listen(host string) (net.Listener, func(), error) {
 		if r.taken[port] {
 			continue
 		}
-		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(port)))
+		l, err := plainTCP.Listen(context.Background(), "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 		if err != nil {
 			continue // another program's
 		}

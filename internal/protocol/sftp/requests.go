@@ -28,12 +28,13 @@ const (
 	onPath       turn = iota // waits for every request before it
 	onHandle                 // begins with a handle and waits only for those on the same one
 	slowOnHandle             // the same, and may take long
+	endOnHandle              // the same, and may take long where the end of the file does
 )
 
 func init() { // not a literal: SETSTAT and its like refer to one another
 	kinds = map[byte]kind{
 		pktOpen:     {(*request).open, onPath},
-		pktClose:    {(*request).close, slowOnHandle},
+		pktClose:    {(*request).close, endOnHandle},
 		pktRead:     {(*request).read, onHandle},
 		pktWrite:    {(*request).write, onHandle},
 		pktLstat:    {func(r *request) error { return r.stat(r.s.tree.Lstat) }, onPath},

@@ -222,6 +222,9 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 		c.leave(err)
 		return
 	}
+	if strings.Contains(version, "OpenSSH") { // it switches the algorithm of RFC 896 off
+		usualAcks(c.gone.Conn)
+	}
 	raw.SetDeadline(time.Now().Add(s.Timeouts.SignIn))
 	unhook := context.AfterFunc(stopping, c.stop)
 	defer unhook()

@@ -140,7 +140,7 @@ func (s *session) dispatch(code byte, r *request) {
 	}
 	s.mu.Lock()
 	first := len(r.h.waiting) == 0
-	beside := !first || r.kind.turn == slowOnHandle
+	beside := !first || r.kind.turn == slowOnHandle || r.kind.turn == endOnHandle && r.h.file != nil && r.h.file.Waits()
 	if beside {
 		s.inFlight.Add(1)
 		r.h.waiting = append(r.h.waiting, r)
