@@ -17,10 +17,10 @@ import (
 
 // The floor: what the same client gets from the least that could answer it. It
 // keeps no accounts, no rights, no records and no files: reads come from memory,
-// writes go nowhere.
+// writes go nowhere. Folders are listed as Go's library reads them.
 
-// serveFloor is a bare SSH server whose sftp subsystem has one large file, and small ones by every
-// name that begins with [floorSmall]. It prints its address.
+// serveFloor is a bare SSH server whose sftp subsystem has one large file, small ones by every
+// name that begins with [floorSmall], and one folder, [floorMany], of which it lists what the disk has. It prints its address.
 func serveFloor() error {
 	_, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
@@ -85,6 +85,12 @@ var floorSize = func() uint64 {
 // floorSmall is how the names of small files begin.
 const floorSmall = "/small-"
 
+// floorMany is the folder that can be listed; floorList is how many names a reply has.
+const (
+	floorMany = "many"
+	floorList = 1000
+)
+
 // floorSession answers just what sftp asks during get and put.
 func floorSession(channel ssh.Channel) {
 	defer channel.Close()
@@ -111,6 +117,7 @@ func floorSession(channel ssh.Channel) {
 		}
 		return floorSize
 	}
+	var list *os.File
 	for {
 		if _, err := io.ReadFull(channel, in[:4]); err != nil {
 			return
@@ -119,14 +126,34 @@ func floorSession(channel ssh.Channel) {
 		if size > floorPacket {
 			return
 		}
-		if _, err := io.ReadFull(channel, in[:size]); err != nil {
+		_, err := io.ReadFull(channel, in[:size])
+		if err != nil {
 			return
 		}
 		id := in[1:5]
 		switch in[0] {
 		case 1: // init
 			reply(2, number(3), text("limits@openssh.com"), text("1"))
+		case 12: // readdir
+			infos, err := list.Readdir(floorList)
+			if err != nil {
+				list.Close()
+				reply(101, id, number(1), text(""), text(""))
+				continue
+			}
+			names := number(uint32(len(infos)))
+			for _, info := range infos {
+				names = append(names, text(info.Name())...)
+				names = append(names, text(fmt.Sprintf("-rw-r-----    1 crew     crew     %8d Jan  1 00:00 %s", info.Size(), info.Name()))...)
+				names = append(names, attrs(uint64(info.Size()))...)
+			}
+			reply(104, id, names)
 		case 3, 11: // open, opendir
+			if in[0] == 11 {
+				if list, err = os.Open(os.Getenv("FLOOR_MANY")); err != nil {
+					return
+				}
+			}
 			handle := "big "
 			if bytes.HasPrefix(in[9:size], []byte(floorSmall)) {
 				handle = "smal"
@@ -147,7 +174,7 @@ func floorSession(channel ssh.Channel) {
 			channel.Write(packet)
 		case 7, 8, 17: // lstat, fstat, stat
 			switch name := string(in[9:size]); {
-			case strings.HasSuffix(name, "/"):
+			case strings.HasSuffix(name, "/"), strings.HasSuffix(name, floorMany):
 				reply(105, id, folder)
 			default:
 				reply(105, id, attrs(sizeOf(strings.HasPrefix(name, floorSmall))))

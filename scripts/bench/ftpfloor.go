@@ -119,6 +119,12 @@ func (f *floorFTP) serve(raw net.Conn) {
 		case "PASV":
 			port := f.data.Addr().(*net.TCPAddr).Port
 			reply = fmt.Sprintf("227 here (127,0,0,1,%d,%d)", port>>8, port&255)
+		case "MLSD":
+			fmt.Fprint(control, "150 go\r\n")
+			reply = "226 done"
+			if f.list() != nil {
+				reply = "550 no"
+			}
 		case "RETR", "STOR":
 			fmt.Fprint(control, "150 go\r\n")
 			reply = "226 done"
@@ -138,13 +144,47 @@ const ftpTime = "20060102150405"
 
 func (f *floorFTP) path(name string) string { return filepath.Join(f.dir, filepath.Base(name)) }
 
-func (f *floorFTP) move(verb, name string) error {
+func (f *floorFTP) open() (net.Conn, error) {
 	f.data.(*net.TCPListener).SetDeadline(time.Now().Add(10 * time.Second))
 	raw, err := f.data.Accept()
 	if err != nil {
+		return nil, err
+	}
+	return f.over(raw), nil
+}
+
+// list sends what is in [floorMany] on the disk.
+func (f *floorFTP) list() error {
+	conn, err := f.open()
+	if err != nil {
 		return err
 	}
-	conn := f.over(raw)
+	defer conn.Close()
+	folder, err := os.Open(os.Getenv("FLOOR_MANY"))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	out := bufio.NewWriterSize(conn, 32<<10)
+	for {
+		infos, err := folder.Readdir(floorList)
+		if err == io.EOF {
+			return out.Flush()
+		}
+		if err != nil {
+			return err
+		}
+		for _, info := range infos {
+			fmt.Fprintf(out, "type=file;size=%d;modify=%s;perm=adfrw;unix.mode=0640; %s\r\n", info.Size(), info.ModTime().UTC().Format(ftpTime), info.Name())
+		}
+	}
+}
+
+func (f *floorFTP) move(verb, name string) error {
+	conn, err := f.open()
+	if err != nil {
+		return err
+	}
 	defer conn.Close()
 	if verb == "RETR" {
 		file, err := os.Open(name)

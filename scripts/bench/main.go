@@ -307,7 +307,7 @@ func (w *world) startFloor() error {
 	if err := w.floorFiles(folder); err != nil {
 		return err
 	}
-	w.floor.Env = append(os.Environ(), fmt.Sprintf("FLOOR_SIZE=%d", w.mib<<20), "FLOOR_FOLDER="+folder)
+	w.floor.Env = append(os.Environ(), fmt.Sprintf("FLOOR_SIZE=%d", w.mib<<20), "FLOOR_FOLDER="+folder, "FLOOR_MANY="+filepath.Join(w.store, floorMany))
 	out, err := w.floor.StdoutPipe()
 	if err != nil {
 		return err
