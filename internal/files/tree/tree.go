@@ -229,6 +229,12 @@ func (t *Tree) May(right keep.Rights, at string) bool {
 	return t.policy.Load().Decide(right, at, time.Now()).Allowed
 }
 
+// MayWhat tells of any right whether the account holds it on a clean path at this moment.
+func (t *Tree) MayWhat(at string) func(keep.Rights) bool {
+	policy, now := t.policy.Load(), time.Now()
+	return func(right keep.Rights) bool { return policy.Decide(right, at, now).Allowed }
+}
+
 // may decides a right on a clean path.
 func (t *Tree) may(right keep.Rights, at string) error {
 	return t.policy.Load().Decide(right, at, time.Now()).Fault()

@@ -6,7 +6,9 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"urbankeep/internal/files/store"
@@ -74,7 +76,7 @@ func (s *shown) each(do func(entry)) error {
 	})
 }
 
-// readThrough reads a folder to its end and closes it.
+// readThrough reads a folder to its end and closes it. While something is done with what was read, the next is read.
 func readThrough(l *tree.Listing, do func(fs.FileInfo)) error {
 	defer l.Close()
 	for {
@@ -85,11 +87,19 @@ func readThrough(l *tree.Listing, do func(fs.FileInfo)) error {
 		if err != nil {
 			return err
 		}
+		var ahead sync.WaitGroup
+		if len(found) > fewEntries {
+			ahead.Go(func() { l.ReadAhead(store.LargeRead) })
+		}
 		for _, info := range found {
 			do(info)
 		}
+		ahead.Wait()
 	}
 }
+
+// fewEntries are told sooner than somebody else has begun to read on.
+const fewEntries = 100
 
 // named is what LIST and NLST are about.
 func (c *conn) named(arg string) string {
@@ -124,8 +134,8 @@ func (c *conn) listing(arg string, form func(entry) string) error {
 	if err != nil {
 		return err
 	}
-	return c.sendListing(func(line func(string)) error {
-		return entries.each(func(e entry) { line(form(e)) })
+	return c.sendListing(func(line func([]byte)) error {
+		return entries.each(func(e entry) { line([]byte(form(e))) })
 	})
 }
 
@@ -167,7 +177,7 @@ func (c *conn) cmdMlst(arg string) error {
 	if err != nil {
 		return err
 	}
-	c.replyBlock(250, "Facts:", []string{c.factsOf(info, at, "") + " " + at}, "End")
+	c.replyBlock(250, "Facts:", []string{string(c.factsOf(nil, info, at, "")) + at}, "End")
 	return nil
 }
 
@@ -191,10 +201,13 @@ func (c *conn) cmdMlsd(arg string) error {
 	if err != nil {
 		return err
 	}
-	return c.sendListing(func(line func(string)) error {
-		line(c.factsOf(info, at, "cdir") + " .")
+	return c.sendListing(func(line func([]byte)) error {
+		room := append(c.factsOf(nil, info, at, "cdir"), '.')
+		line(room)
+		above := strings.TrimSuffix(at, "/") + "/"
 		return readThrough(found, func(info fs.FileInfo) {
-			line(c.factsOf(info, path.Join(at, info.Name()), "") + " " + info.Name())
+			room = append(c.factsOf(room[:0], info, above+info.Name(), ""), info.Name()...)
+			line(room)
 		})
 	})
 }
@@ -228,43 +241,62 @@ func (c *conn) chooseFacts(list string) {
 	}
 }
 
-// factsOf is section 7.5; perm says what the account's rights say.
-func (c *conn) factsOf(info fs.FileInfo, at, kind string) string {
-	var b strings.Builder
+// factsOf adds the facts of section 7.5; perm says what the account's rights say. It is made for every entry of every
+// listing, so it is put together in place.
+func (c *conn) factsOf(to []byte, info fs.FileInfo, at, kind string) []byte {
 	for _, name := range c.facts {
-		if value := c.fact(name, info, at, kind); value != "" || name == "perm" {
-			b.WriteString(name + "=" + value + ";")
+		begin := len(to)
+		to = append(append(to, name...), '=')
+		value := len(to)
+		if to = c.fact(to, name, info, at, kind); len(to) == value && name != "perm" {
+			to = to[:begin]
+			continue
 		}
+		to = append(to, ';')
 	}
-	return b.String()
+	return append(to, ' ')
 }
 
-// fact is the value of one fact, "" where it does not apply.
-func (c *conn) fact(name string, info fs.FileInfo, at, kind string) string {
+// fact adds the value of one fact, nothing where it does not apply.
+func (c *conn) fact(to []byte, name string, info fs.FileInfo, at, kind string) []byte {
 	switch name {
 	case "type":
 		switch {
 		case kind != "":
-			return kind
+			return append(to, kind...)
 		case info.IsDir():
-			return "dir"
+			return append(to, "dir"...)
 		case info.Mode()&fs.ModeSymlink != 0:
-			return "OS.unix=symlink"
+			return append(to, "OS.unix=symlink"...)
 		}
-		return "file"
+		return append(to, "file"...)
 	case "size":
 		if info.IsDir() {
-			return ""
+			return to
 		}
-		return fmt.Sprint(info.Size())
+		return strconv.AppendInt(to, info.Size(), 10)
 	case "modify":
-		return info.ModTime().UTC().Format(timeForm)
+		return appendTime(to, info.ModTime())
 	case "perm":
-		return c.permFact(info.IsDir(), at)
+		return c.permFact(to, info.IsDir(), at)
 	case "unique":
-		return fileID(info)
+		return fileID(to, info)
 	}
-	return fmt.Sprintf("%04o", info.Mode().Perm())
+	mode := info.Mode().Perm()
+	return append(to, '0', byte('0'+mode>>6&7), byte('0'+mode>>3&7), byte('0'+mode&7))
+}
+
+// appendTime adds a time as [timeForm] has it.
+func appendTime(to []byte, when time.Time) []byte {
+	year, month, day := when.UTC().Date()
+	hour, minute, second := when.UTC().Clock()
+	if year < 1000 || year > 9999 {
+		return when.UTC().AppendFormat(to, timeForm)
+	}
+	for _, two := range [...]int{year / 100, year % 100, int(month), day, hour, minute, second} {
+		to = append(to, byte('0'+two/10), byte('0'+two%10))
+	}
+	return to
 }
 
 // permLetters pairs the rights with the letters of RFC 3659, section 7.5.5.
@@ -279,16 +311,16 @@ var (
 	}{{keep.Upload, 'c'}, {keep.Rmdir, 'd'}, {0, 'e'}, {keep.Rename, 'f'}, {keep.List, 'l'}, {keep.Mkdir, 'm'}, {keep.Delete, 'p'}}
 )
 
-func (c *conn) permFact(folder bool, at string) string {
+func (c *conn) permFact(to []byte, folder bool, at string) []byte {
 	letters := fileLetters
 	if folder {
 		letters = folderLetters
 	}
-	var perm []byte
+	may := c.tree.MayWhat(at)
 	for _, l := range letters {
-		if c.tree.May(l.right, at) {
-			perm = append(perm, l.letter)
+		if may(l.right) {
+			to = append(to, l.letter)
 		}
 	}
-	return string(perm)
+	return to
 }

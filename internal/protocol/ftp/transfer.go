@@ -382,11 +382,11 @@ func (c *conn) cmdAbor(string) error {
 
 // sendListing sends lines over a data connection as they are made; each ends in
 // CRLF.
-func (c *conn) sendListing(make func(line func(string)) error) error {
+func (c *conn) sendListing(make func(line func([]byte)) error) error {
 	err := c.carry("here comes the listing", false, nil, func(d dataConn) error {
 		out := bufio.NewWriterSize(d, 32<<10) // keeps the first error to itself until Flush
-		err := make(func(text string) {
-			out.WriteString(text)
+		err := make(func(text []byte) {
+			out.Write(text)
 			out.WriteString("\r\n")
 		})
 		if sent := faultOfData(out.Flush()); sent != nil {
