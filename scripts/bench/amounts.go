@@ -17,10 +17,11 @@ var (
 	someRecords = 200_000 // for rates of writing
 
 	// How many accounts and groups a crowded house has.
-	crowdAccounts = 2000
-	crowdGroups   = 200
+	crowdAccounts = 100_000
+	crowdGroups   = 5000
 
 	liveSessions = 1000
+	manyIdlers   = 5000
 	liveWatch    = 10 * time.Second
 
 	mostTurns = 1000
@@ -38,6 +39,6 @@ func beTiny() {
 	dirPeople, dirSignIns = 20, 8
 	fewRecords, manyRecords, someRecords = 500, 2000, 500
 	crowdAccounts, crowdGroups = 20, 4
-	liveSessions, liveWatch = 10, time.Second
+	liveSessions, liveWatch, manyIdlers = 10, time.Second, 8
 	mostTurns = 2
 }

@@ -99,7 +99,7 @@ func (w *world) manySmall(at func(name string) func() string, args ...string) (f
 
 func (w *world) davRows() []row {
 	dav := func(name string) func() string {
-		return func() string { return "http://" + w.consoleAt + "/dav/" + name }
+		return func() string { return "http://" + w.ours.console + "/dav/" + name }
 	}
 	floor := func(name string) func() string { return func() string { return w.web.floorAt + name } }
 	return []row{

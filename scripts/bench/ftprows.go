@@ -54,7 +54,7 @@ func (w *world) ftpRows() []row {
 		}),
 		signIns,
 		{name: "memory of an idle ftps session", unit: "KiB", less: true, turns: 1,
-			ours:  func() (float64, error) { return w.idleFTPS(w.oursAt["ftps"], w.ours.Process.Pid) },
+			ours:  func() (float64, error) { return w.idleFTPS(w.oursAt["ftps"], w.ours.run.Process.Pid) },
 			floor: func() (float64, error) { return w.idleFTPS(w.floorFTP["ftps"], w.floor.Process.Pid) }},
 		w.ftp("ftp MLSD, 100,000 entries", "entries/s", "ftp", 0.8, func(url, _ string) (float64, error) {
 			if err := w.makeEntries(); err != nil {
@@ -126,7 +126,7 @@ func (w *world) ftpsSignIns(address string, n int) error {
 
 // idleFTPS is what sessions that do nothing add to a process, per session, in KiB.
 func (w *world) idleFTPS(address string, pid int) (float64, error) {
-	return idle(pid, func() (func() error, error) {
+	return idle(pid, idlers, func() (func() error, error) {
 		conn, _, err := enter(address)
 		if err != nil {
 			return nil, err

@@ -160,12 +160,12 @@ func (w *world) streamed(whole bool) (float64, error) {
 
 // busy is how much of one core the service takes.
 func (w *world) busy() (float64, error) {
-	before, err := cpuTime(w.ours.Process.Pid)
+	before, err := cpuTime(w.ours.run.Process.Pid)
 	if err != nil {
 		return 0, err
 	}
 	time.Sleep(liveWatch)
-	after, err := cpuTime(w.ours.Process.Pid)
+	after, err := cpuTime(w.ours.run.Process.Pid)
 	return (after - before) / liveWatch.Seconds() * 100, err
 }
 
@@ -194,7 +194,7 @@ func (w *world) frames() (float64, error) {
 		return 0, err
 	}
 	defer cancel()
-	base := "http://" + w.consoleAt
+	base := "http://" + w.ours.console
 	err = chromedp.Do(tab, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("input[name=operator]")),
 		chromedp.SendKeys(chromedp.CSS("input[name=operator]"), "ilse"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "a password for the bench"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("nav a")), chromedp.Sleep(3*time.Second),

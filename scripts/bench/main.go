@@ -4,7 +4,6 @@ package main
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -191,18 +190,18 @@ func figure(v float64, unit string) string {
 // world is both servers and what their clients need.
 type world struct {
 	dir          string
-	ours, floor  *exec.Cmd
+	ours         *running
+	floor        *exec.Cmd
 	oursAt       map[string]string // addresses by listener
 	floorAt      string
-	consoleAt    string
 	floorFTP     map[string]string // addresses by protocol
 	key          string
 	mib          int    // size of the large file
 	made         int    // names that were given by fresh
 	fetched      string // a folder of small files to fetch; "" until there is one
 	large, small string
-	store        string    // our account's home on disk
-	crowded      *exec.Cmd // a service with many accounts; nil until it is needed
+	store        string   // our account's home on disk
+	crowded      *running // a service with many accounts; nil until it is needed
 	crowdedAt    string
 	trails       trails
 	disk         durable
@@ -217,56 +216,28 @@ func (w *world) start() error {
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", w.key).CombinedOutput(); err != nil {
 		return fmt.Errorf("ssh-keygen: %w: %s", err, out)
 	}
-	data := filepath.Join(w.dir, "data")
-	// Passive ports that no client is given by the system for its own end (ip(7), ip_local_port_range).
-	w.ours = exec.Command("bin/urbankeep", "serve", "-data", data, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", "21000-21099", "-grace", "1s")
-	out, err := w.ours.StdoutPipe()
-	if err != nil {
+	var err error
+	if w.ours, err = launch(filepath.Join(w.dir, "data"), 21000); err != nil {
 		return err
 	}
-	if err := w.ours.Start(); err != nil {
-		return fmt.Errorf("%w: run make build first", err)
-	}
-	for lines := bufio.NewScanner(out); lines.Scan(); {
-		if rest, ready := strings.CutPrefix(lines.Text(), "ready: console http://"); ready {
-			w.consoleAt, _, _ = strings.Cut(rest, " ")
-			break
-		}
-	}
-	if err := w.account(data); err != nil {
+	if err := w.account(); err != nil {
 		return err
 	}
 	// The floors promise nothing of a power cut: see powerRows.
-	for _, args := range [][]string{{"store", "set", "files", "-durability", "process"}, {"audit", "durability", "process"}} {
-		if out, err := exec.Command("bin/urbankeep", append(args, "-data", data)...).CombinedOutput(); err != nil {
-			return fmt.Errorf("%v: %w: %s", args, err, out)
-		}
+	if err := w.ours.do([]string{"store", "set", "files", "-durability", "process"}, []string{"audit", "durability", "process"}); err != nil {
+		return err
 	}
 	return w.startFloor()
 }
 
-func (w *world) account(data string) error {
-	add := exec.Command("bin/urbankeep", "account", "add", "crew", "-home", "files:crew", "-password", "-encryption=optional", "-key", w.key+".pub", "-data", data)
-	add.Stdin = strings.NewReader("a password for the bench\n")
-	if out, err := add.CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	text, err := exec.Command("bin/urbankeep", "status", "-json", "-data", data).Output()
-	if err != nil {
+func (w *world) account() (err error) {
+	if _, err := w.ours.cli(password+"\n", "account", "add", "crew", "-home", "files:crew", "-password", "-encryption=optional", "-key", w.key+".pub"); err != nil {
 		return err
 	}
-	var status struct {
-		Listeners []struct{ Name, Listening string }
-	}
-	if err := json.Unmarshal(text, &status); err != nil {
+	if w.oursAt, err = w.ours.at(); err != nil {
 		return err
 	}
-	w.oursAt = map[string]string{}
-	for _, l := range status.Listeners {
-		w.oursAt[l.Name] = l.Listening
-	}
-	w.store = filepath.Join(data, "files", "crew")
+	w.store = filepath.Join(w.ours.dir, "files", "crew")
 	w.mib = largeMiB
 	w.large = filepath.Join(w.dir, "large")
 	w.small = filepath.Join(w.dir, "small")
@@ -330,7 +301,9 @@ func (w *world) stop() {
 	if w.elsewhere.sealed != "" {
 		os.RemoveAll(w.elsewhere.sealed)
 	}
-	for _, p := range []*exec.Cmd{w.ours, w.floor, w.crowded, w.elsewhere.objects, w.web.floor, w.directory.run} {
+	w.ours.end()
+	w.crowded.end()
+	for _, p := range []*exec.Cmd{w.floor, w.elsewhere.objects, w.web.floor, w.directory.run} {
 		if p != nil && p.Process != nil {
 			p.Process.Signal(syscall.SIGTERM)
 			p.Wait()

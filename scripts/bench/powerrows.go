@@ -1,19 +1,15 @@
 package main
 
 import (
-	"bufio"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 )
 
 // durable is a service on a real disk, where it costs something to outlive a power cut. Its
 // account crew is in a store of mode power, the account quick in one of mode process.
 type durable struct {
-	service *exec.Cmd
-	dir     string
+	service *running
 	at      string
 }
 
@@ -55,8 +51,8 @@ func (w *world) durably(mode string, amount int, do func(account string) error) 
 	if err := w.startDurable(); err != nil {
 		return 0, err
 	}
-	if out, err := exec.Command("bin/urbankeep", "audit", "durability", mode, "-data", w.disk.dir).CombinedOutput(); err != nil {
-		return 0, fmt.Errorf("%w: %s", err, out)
+	if err := w.disk.service.do([]string{"audit", "durability", mode}); err != nil {
+		return 0, err
 	}
 	account := map[string]string{"power": "crew", "process": "quick"}[mode]
 	return timed(amount, func() error { return do(account) })
@@ -70,37 +66,22 @@ func (w *world) startDurable() error {
 	if err != nil {
 		return err
 	}
-	w.disk.dir = filepath.Join(dir, "data")
-	w.disk.service = exec.Command("bin/urbankeep", "serve", "-data", w.disk.dir, "-console", "127.0.0.1:0", "-ftp", "127.0.0.1:0", "-ftps", "127.0.0.1:0",
-		"-sftp", "127.0.0.1:0", "-passive", "21200-21299", "-grace", "1s")
-	out, err := w.disk.service.StdoutPipe()
-	if err != nil {
+	if w.disk.service, err = launch(filepath.Join(dir, "data"), 21200); err != nil {
 		return err
 	}
-	if err := w.disk.service.Start(); err != nil {
+	at, err := w.disk.service.at()
+	if w.disk.at = at["sftp"]; err != nil {
 		return err
 	}
-	for lines := bufio.NewScanner(out); lines.Scan(); {
-		if strings.HasPrefix(lines.Text(), "ready: ") {
-			_, w.disk.at, _ = strings.Cut(lines.Text(), "  sftp ")
-			break
-		}
-	}
-	for _, args := range [][]string{
-		{"store", "add", "quick", filepath.Join(dir, "quick")}, {"store", "set", "quick", "-durability", "process"},
-		{"account", "add", "crew", "-home", "files:crew", "-key", w.key + ".pub"}, {"account", "add", "quick", "-home", "quick:quick"}, {"key", "add", "quick", w.key + ".pub", "-shared"},
-	} {
-		if out, err := exec.Command("bin/urbankeep", append(args, "-data", w.disk.dir)...).CombinedOutput(); err != nil {
-			return fmt.Errorf("%v: %w: %s", args, err, out)
-		}
-	}
-	return nil
+	return w.disk.service.do(
+		[]string{"store", "add", "quick", filepath.Join(dir, "quick")}, []string{"store", "set", "quick", "-durability", "process"},
+		[]string{"account", "add", "crew", "-home", "files:crew", "-key", w.key + ".pub"}, []string{"account", "add", "quick", "-home", "quick:quick"}, []string{"key", "add", "quick", w.key + ".pub", "-shared"})
 }
 
 func (d *durable) stop() {
 	if d.service != nil {
-		d.service.Process.Kill()
-		d.service.Wait()
-		os.RemoveAll(filepath.Dir(d.dir))
+		d.service.run.Process.Kill()
+		d.service.run.Wait()
+		os.RemoveAll(filepath.Dir(d.service.dir))
 	}
 }

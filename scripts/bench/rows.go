@@ -34,11 +34,8 @@ func (w *world) rows() []row {
 		w.smallUp(),
 		w.smallDown(),
 		w.signInRow(),
-		{name: "memory of an idle sftp session", unit: "KiB", target: 1.5, less: true, turns: 1,
-			ours:  func() (float64, error) { return w.idleMemory(w.oursAt["sftp"], w.ours.Process.Pid) },
-			floor: func() (float64, error) { return w.idleMemory(w.floorAt, w.floor.Process.Pid) }},
 		w.listing(),
-	}, append(append(w.ftpRows(), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(append(w.trailRows(), w.liveRows()...), w.sourceRows()...)...)...)
+	}, append(append(w.ftpRows(), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(append(append(w.trailRows(), w.manyRows()...), w.liveRows()...), w.sourceRows()...)...)...)
 }
 
 // crowd runs something 16 times at once.
@@ -191,8 +188,8 @@ func (w *world) signIns(address string, n int) error {
 }
 
 // idleMemory is what sessions that do nothing add to a process, per session, in KiB.
-func (w *world) idleMemory(address string, pid int) (float64, error) {
-	return idle(pid, func() (func() error, error) {
+func (w *world) idleMemory(address string, pid, n int) (float64, error) {
+	return idle(pid, n, func() (func() error, error) {
 		client, err := w.dial(address)
 		if err != nil {
 			return nil, err
@@ -206,12 +203,12 @@ func (w *world) idleMemory(address string, pid int) (float64, error) {
 }
 
 // idle opens sessions that do nothing and gives what each adds to a process, in KiB.
-func idle(pid int, open func() (end func() error, err error)) (float64, error) {
+func idle(pid, n int, open func() (end func() error, err error)) (float64, error) {
 	before, err := resident(pid)
 	if err != nil {
 		return 0, err
 	}
-	for range idlers {
+	for range n {
 		end, err := open()
 		if err != nil {
 			return 0, err
@@ -220,7 +217,7 @@ func idle(pid int, open func() (end func() error, err error)) (float64, error) {
 	}
 	time.Sleep(3 * time.Second)
 	after, err := resident(pid)
-	return (after - before) / float64(idlers), err
+	return (after - before) / float64(n), err
 }
 
 // resident is the resident memory of a process, in KiB (proc(5)).

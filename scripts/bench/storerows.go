@@ -213,7 +213,7 @@ func (w *world) storeRows() []row {
 				})
 			}},
 		{name: "memory of 20 uploads to a slow bucket", unit: "MiB", less: true, most: 400, turns: 1, ours: w.uploadMemory, floor: func() (float64, error) {
-			now, err := resident(w.ours.Process.Pid)
+			now, err := resident(w.ours.run.Process.Pid)
 			return now / 1024, err
 		}},
 	}
@@ -333,7 +333,7 @@ func (w *world) uploadMemory() (float64, error) {
 	go func() {
 		top := 0.0
 		for {
-			if now, err := resident(w.ours.Process.Pid); err == nil {
+			if now, err := resident(w.ours.run.Process.Pid); err == nil {
 				top = max(top, now/1024)
 			}
 			select {

@@ -166,13 +166,13 @@ func (w *world) needWeb() error {
 		return err
 	}
 	web.jar = filepath.Join(w.dir, "jar")
-	for _, base := range []string{"http://" + w.consoleAt, "https://" + secure.Listening} {
+	for _, base := range []string{"http://" + w.ours.console, "https://" + secure.Listening} {
 		sign := exec.Command("curl", "-sSkf", "-b", web.jar, "-c", web.jar, "-H", "Content-Type: application/json", "-d", `{"account": "crew", "password": "a password for the bench"}`, base+"/portal/api/v1/sign-in")
 		if out, err := sign.CombinedOutput(); err != nil {
 			return fmt.Errorf("sign in to the portal: %w: %s", err, out)
 		}
 	}
-	web.ours, web.oursTLS = "http://"+w.consoleAt+"/portal/files/", "https://"+secure.Listening+"/portal/files/"
+	web.ours, web.oursTLS = "http://"+w.ours.console+"/portal/files/", "https://"+secure.Listening+"/portal/files/"
 	return nil
 }
 
