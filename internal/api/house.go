@@ -57,6 +57,9 @@ type GroupChange struct {
 	Grants   *[]keep.Grant              `json:"grants,omitempty"`
 }
 
+// MostUsers is how many of a store's users are named.
+const MostUsers = 50
+
 // Store is a place where bytes live.
 type Store struct {
 	Name      string         `json:"name"`
@@ -65,7 +68,8 @@ type Store struct {
 	Folder    string         `json:"folder,omitempty"`    // disk, sealed: on the service's machine
 	Site      *keep.Site     `json:"site,omitempty"`      // what it is made of besides; its secret is never shown
 	Recipient string         `json:"recipient,omitempty"` // sealed: the public key that files are encrypted to
-	MountedBy []string       `json:"mountedBy"`           // accounts, and groups as "group NAME", with a mount in it
+	Users     int            `json:"users"`               // accounts and groups with a mount in it
+	MountedBy []string       `json:"mountedBy"`           // the first of them, groups as "group NAME"
 
 	Hashes     bool            `json:"hashes"`         // the trail holds the SHA-256 of each whole upload
 	Previews   bool            `json:"previews"`       // small pictures are made of what is in it
@@ -99,7 +103,8 @@ type StoreMove struct {
 	CopiedBytes int64    `json:"copiedBytes"`
 	SameFiles   int64    `json:"sameFiles"`           // were there already, verified before
 	Left        int64    `json:"left"`                // names that can't be brought, such as links to a store without links
-	MountedBy   []string `json:"mountedBy,omitempty"` // planned: whose mounts will lead to the other store
+	Users       int      `json:"users,omitempty"`     // planned: whose mounts will lead to the other store
+	MountedBy   []string `json:"mountedBy,omitempty"` // the first of them
 	Say         string   `json:"say,omitempty"`       // failed: why
 }
 

@@ -23,7 +23,7 @@ async function load() {
   await find()
 }
 
-const named = 10 // accounts that a row names
+const named = 5 // accounts that a row names
 const sets = (g: Group) => g.sets.map((s) => `${s.label} ${s.say}`).join('; ')
 const close = () => router.push('/groups')
 async function saved(name: string) {

@@ -22,6 +22,7 @@ const stores = ref<Schemas['Store'][]>([])
 const { items: quotas, total, text: search, loaded, load: reload, more } = useWindow<Quota>('/quotas', message.error)
 const grounds = ref<string[]>([])
 const busy = ref(false)
+const named = 10 // users that a row names
 const nameOf = (q: Quota) => `${q.store}:${q.folder}`
 const { picked } = usePicked(quotas, loaded, nameOf, () => route.query.folder as string | undefined,
   async (folder) => (await call<Schemas['QuotaPage']>('GET', `/quotas?${new URLSearchParams({ limit: '1000', text: folder })}`)).items.find((q) => nameOf(q) === folder), message.error)
@@ -113,10 +114,10 @@ const close = () => router.push('/stores')
               <NSelect v-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
               <template v-else>{{ durabilities.find((d) => d.value === s.durability)?.label }}</template>
             </td>
-            <td class="wrap">{{ s.mountedBy.join(', ') || 'nobody' }}</td>
+            <td class="wrap">{{ s.mountedBy.slice(0, named).join(', ') || 'nobody' }}<span v-if="s.users > named" class="soft"> and {{ (s.users - named).toLocaleString('en') }} more</span></td>
             <td class="number">
               <button v-if="mayChange" class="plain" :disabled="trying === s.name" @click="check(s.name)">{{ trying === s.name ? 'Trying…' : 'Try it' }}</button>
-              <button v-if="mayChange && !s.mountedBy.length" class="plain" @click="remove(s.name)">Remove</button>
+              <button v-if="mayChange && !s.users" class="plain" @click="remove(s.name)">Remove</button>
             </td>
           </tr>
         </tbody>
@@ -136,7 +137,7 @@ const close = () => router.push('/stores')
           <tr v-for="q in quotas" :key="nameOf(q)" class="pick" :class="{ picked: q === picked }" @click="router.push({ query: { folder: nameOf(q) } })">
             <td><button class="plain mono" @click.stop="router.push({ query: { folder: nameOf(q) } })">{{ nameOf(q) }}</button></td>
             <td><QuotaBar :used="q.used" :quota="q.quota" /></td>
-            <td class="wrap">{{ q.accounts.join(', ') }}</td>
+            <td class="wrap">{{ q.accounts.slice(0, named).join(', ') }}<span v-if="q.accounts.length > named" class="soft"> and {{ (q.accounts.length - named).toLocaleString('en') }} more</span></td>
             <td>{{ q.counting ? 'being counted' : minute(q.counted) }}</td>
           </tr>
         </tbody>

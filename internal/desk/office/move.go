@@ -67,8 +67,8 @@ func (o *Office) pair(ctx context.Context, from, to string) (m mover.Mover, err 
 
 // leading are the accounts and groups whose own mounts lead into a store.
 func (o *Office) leading(ctx context.Context, name string) (accounts, groups []string, err error) {
-	users, err := o.StoreUsers(ctx)
-	for _, who := range users[name] {
+	users, err := o.StoreUsers(ctx, name)
+	for _, who := range users {
 		if group, is := cutGroup(who); is {
 			groups = append(groups, group)
 		} else {
@@ -101,10 +101,14 @@ func (o *Office) PlanMove(ctx context.Context, from, to string) (plan api.StoreM
 		return plan, err
 	}
 	plan.Files, plan.Bytes, plan.Left = m.Tally.Files.Load(), m.Tally.Bytes.Load(), left
-	users, err := o.StoreUsers(ctx)
-	plan.MountedBy = append([]string{}, users[from]...)
-	if len(users[to]) > 0 {
-		return plan, &keep.FieldError{Field: "to", Say: "the store " + to + " is in use by the mounts of " + listed(users[to], "user") + ", and all that isn't in " + from + " would go: move to an empty store"}
+	if plan.MountedBy, err = o.StoreUsers(ctx, from); err != nil {
+		return plan, err
+	}
+	plan.Users = len(plan.MountedBy)
+	plan.MountedBy = plan.MountedBy[:min(plan.Users, api.MostUsers)]
+	users, err := o.StoreUsers(ctx, to)
+	if len(users) > 0 {
+		return plan, &keep.FieldError{Field: "to", Say: "the store " + to + " is in use by the mounts of " + listed(users, "user") + ", and all that isn't in " + from + " would go: move to an empty store"}
 	}
 	if space, known := store.SpaceOf(m.To); known == nil && int64(space.FreeBytes) < plan.Bytes {
 		return plan, &keep.FieldError{Field: "to", Say: fmt.Sprintf("it has room for %s, and %s would come", keep.SaySize(int64(space.FreeBytes)), keep.SaySize(plan.Bytes))}

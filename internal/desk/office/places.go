@@ -15,10 +15,23 @@ type places struct {
 	mu sync.Mutex
 	of map[string][]keep.Place              // by account; without a quota where a mount has none
 	at map[quota.Spot]map[string]keep.Quota // by folder: the accounts that use it, and what each may put there
+	in map[string]map[string]bool           // by store: the accounts with a mount of their own in it
 }
 
-// put sets what an account has, nil for an account that is gone, and gives the folders that it concerns.
-func (p *places) put(account string, now []keep.Place) []quota.Spot {
+// put sets what an account has, nothing for an account that is gone, and gives the folders that it concerns.
+func (p *places) put(account string, now []keep.Place, own []keep.Mount) []quota.Spot {
+	if p.of == nil {
+		p.of, p.at, p.in = map[string][]keep.Place{}, map[quota.Spot]map[string]keep.Quota{}, map[string]map[string]bool{}
+	}
+	for _, users := range p.in {
+		delete(users, account)
+	}
+	for _, m := range own {
+		if p.in[m.Store] == nil {
+			p.in[m.Store] = map[string]bool{}
+		}
+		p.in[m.Store][account] = true
+	}
 	before := p.of[account]
 	if slices.Equal(before, now) {
 		return nil
@@ -28,9 +41,6 @@ func (p *places) put(account string, now []keep.Place) []quota.Spot {
 		if delete(p.at[spot], account); len(p.at[spot]) == 0 {
 			delete(p.at, spot)
 		}
-	}
-	if p.of == nil {
-		p.of, p.at = map[string][]keep.Place{}, map[quota.Spot]map[string]keep.Quota{}
 	}
 	for _, one := range now {
 		spot := spotOf(one)
@@ -72,6 +82,13 @@ func (p *places) users(spot quota.Spot) []string {
 	return slices.Sorted(maps.Keys(p.at[spot]))
 }
 
+// owners names the accounts with a mount of their own in a store, by name.
+func (p *places) owners(store string) []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Sorted(maps.Keys(p.in[store]))
+}
+
 // Arrange tells the ledger which folders have quotas now.
 func (o *Office) Arrange(ctx context.Context) error {
 	accounts, err := o.DB.AllAccounts(ctx)
@@ -80,13 +97,13 @@ func (o *Office) Arrange(ctx context.Context) error {
 	}
 	o.places.mu.Lock()
 	defer o.places.mu.Unlock()
-	o.places.of, o.places.at = nil, nil
+	o.places.of = nil
 	for _, a := range accounts {
 		e, err := o.DB.Resolve(ctx, a)
 		if err != nil {
 			return err
 		}
-		o.places.put(e.Name, e.Places())
+		o.places.put(e.Name, e.Places(), e.Account.Mounts)
 	}
 	return o.Ledger.Arrange(ctx, o.places.limits(slices.Collect(maps.Keys(o.places.at))))
 }
@@ -97,7 +114,7 @@ func (o *Office) rearrange(ctx context.Context, changed ...*keep.Effective) erro
 	defer o.places.mu.Unlock()
 	var spots []quota.Spot
 	for _, e := range changed {
-		spots = append(spots, o.places.put(e.Name, e.Places())...)
+		spots = append(spots, o.places.put(e.Name, e.Places(), e.Account.Mounts)...)
 	}
 	return o.Ledger.Rearrange(ctx, o.places.limits(spots))
 }
@@ -106,5 +123,5 @@ func (o *Office) rearrange(ctx context.Context, changed ...*keep.Effective) erro
 func (o *Office) vacate(ctx context.Context, account string) error {
 	o.places.mu.Lock()
 	defer o.places.mu.Unlock()
-	return o.Ledger.Rearrange(ctx, o.places.limits(o.places.put(account, nil)))
+	return o.Ledger.Rearrange(ctx, o.places.limits(o.places.put(account, nil, nil)))
 }

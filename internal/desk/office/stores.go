@@ -200,28 +200,16 @@ func (o *Office) UnlockStore(ctx context.Context, who Actor, name string, passph
 	return s, o.record(who, keep.StoreUnlock, name, "")
 }
 
-// StoreUsers are the accounts and groups with a mount in each store, by its name.
-func (o *Office) StoreUsers(ctx context.Context) (map[string][]string, error) {
-	users := map[string][]string{}
-	note := func(who string, mounts []keep.Mount) {
-		for _, m := range mounts {
-			if !slices.Contains(users[m.Store], who) {
-				users[m.Store] = append(users[m.Store], who)
-			}
+// StoreUsers are the groups and accounts with a mount in a store, by name.
+func (o *Office) StoreUsers(ctx context.Context, store string) ([]string, error) {
+	users := []string{}
+	groups, err := o.DB.Groups(ctx)
+	for _, g := range groups {
+		if slices.ContainsFunc(g.Mounts, func(m keep.Mount) bool { return m.Store == store }) {
+			users = append(users, "group "+g.Name)
 		}
 	}
-	groups, err := o.DB.Groups(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, g := range groups {
-		note("group "+g.Name, g.Mounts)
-	}
-	accounts, err := o.DB.AllAccounts(ctx)
-	for _, a := range accounts {
-		note(a.Name, a.Mounts)
-	}
-	return users, err
+	return append(users, o.places.owners(store)...), err
 }
 
 // RemoveStore forgets a store that no mount uses. Its files stay.
@@ -236,11 +224,11 @@ func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error 
 	if at < 0 {
 		return keep.NoSuch("store", name)
 	}
-	users, err := o.StoreUsers(ctx)
+	in, err := o.StoreUsers(ctx, name)
 	if err != nil {
 		return err
 	}
-	if in := users[name]; len(in) > 0 {
+	if len(in) > 0 {
 		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+strings.TrimPrefix(listed(in, "user"), "the ")+": take those away first")
 	}
 	gone := known[at]

@@ -96,9 +96,18 @@ func groupList(flags *flag.FlagSet, f *common) run {
 
 // members names the accounts in a group: all, or the first of many.
 func members(g api.Group) string {
-	text := dash(strings.Join(g.Accounts, ", "))
-	if more := g.Members - len(g.Accounts); more > 0 {
-		text += fmt.Sprintf(" and %d more (account list -group %s)", more, g.Name)
+	text := some(g.Accounts, g.Members)
+	if g.Members > len(g.Accounts) {
+		text += fmt.Sprintf(" (account list -group %s)", g.Name)
+	}
+	return text
+}
+
+// some names the first of so many.
+func some(names []string, all int) string {
+	text := dash(strings.Join(names, ", "))
+	if more := all - len(names); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
 	}
 	return text
 }

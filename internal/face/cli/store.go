@@ -122,7 +122,7 @@ func storeList(_ *flag.FlagSet, f *common) run {
 				state = "AWAY"
 				fmt.Fprintf(env.Err, "%s: %s\n", s.Away, comeBack(s))
 			}
-			rows = append(rows, []string{s.Name, string(s.Kind), s.Where, state, string(s.Durability), dash(strings.Join(s.MountedBy, ", "))})
+			rows = append(rows, []string{s.Name, string(s.Kind), s.Where, state, string(s.Durability), some(s.MountedBy, s.Users)})
 		}
 		table(env.Out, "STORE|KIND|WHERE|STATE|OUTLIVES#4|MOUNTED BY#5", rows)
 		return nil
@@ -193,7 +193,7 @@ func storeMove(flags *flag.FlagSet, f *common) run {
 				return sayMove(env, f, m)
 			}
 			if !*meant {
-				what := fmt.Sprintf("%s in %s go from %s to %s; then the mounts of %s lead there.", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, dash(strings.Join(m.MountedBy, ", ")))
+				what := fmt.Sprintf("%s in %s go from %s to %s; then the mounts of %s lead there.", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, some(m.MountedBy, m.Users))
 				if m.Left > 0 {
 					what += fmt.Sprintf(" %s can't be brought and stay behind.", keep.SayMany(m.Left, "name"))
 				}
@@ -241,7 +241,7 @@ func sayMove(env command.Env, f *common, m api.StoreMove) error {
 	}
 	switch m.Phase {
 	case "planned":
-		fmt.Fprintf(env.Out, "%s in %s would go from %s to %s; then these mounts would lead there: %s\n", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, dash(strings.Join(m.MountedBy, ", ")))
+		fmt.Fprintf(env.Out, "%s in %s would go from %s to %s; then these mounts would lead there: %s\n", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, some(m.MountedBy, m.Users))
 	case "done":
 		fmt.Fprintf(env.Out, "%s is in %s now: %s copied and verified, %d were there. The mounts lead there; %s stays as it was\n", m.From, m.To, keep.SayMany(m.CopiedFiles, "file"), m.SameFiles, m.From)
 	default:

@@ -18,13 +18,13 @@ func (s *Server) stores(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	users, err := s.Office.StoreUsers(c.Request.Context())
-	if err != nil {
-		return err
-	}
 	page := api.Page[api.Store]{Items: []api.Store{}}
 	for _, one := range found {
-		page.Items = append(page.Items, s.storeOf(one, users[one.Name]))
+		users, err := s.Office.StoreUsers(c.Request.Context(), one.Name)
+		if err != nil {
+			return err
+		}
+		page.Items = append(page.Items, s.storeOf(one, users))
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -46,7 +46,7 @@ func (s *Server) addStore(c *gin.Context) error {
 }
 
 func (s *Server) storeOf(of keep.Store, users []string) api.Store {
-	shown := api.Store{Name: of.Name, Kind: of.Kind, Where: of.Where(), Folder: of.Folder, MountedBy: list(users), Durability: of.Durability, Hashes: of.Hashes, Previews: of.Draws()}
+	shown := api.Store{Name: of.Name, Kind: of.Kind, Where: of.Where(), Folder: of.Folder, Users: len(users), MountedBy: list(users[:min(len(users), api.MostUsers)]), Durability: of.Durability, Hashes: of.Hashes, Previews: of.Draws()}
 	if of.Kind != keep.Disk {
 		shown.Site = &of.Site
 		shown.Recipient = s.Office.Stores.Recipient(of)
@@ -141,11 +141,11 @@ func (s *Server) storeShown(c *gin.Context, changed keep.Store, err error) error
 	if err != nil {
 		return err
 	}
-	users, err := s.Office.StoreUsers(c.Request.Context())
+	users, err := s.Office.StoreUsers(c.Request.Context(), changed.Name)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, s.storeOf(changed, users[changed.Name]))
+	c.JSON(http.StatusOK, s.storeOf(changed, users))
 	return nil
 }
 
