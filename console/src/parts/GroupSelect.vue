@@ -24,5 +24,9 @@ onMounted(() => look(''))
 </script>
 
 <template>
-  <div>{{ props.label }}<NSelect v-model:value="picked" multiple filterable remote :size="props.size ?? 'medium'" :options="options" placeholder="none" :input-props="{ 'aria-label': props.label }" @search="look" /></div>
+  <div class="pick">{{ props.label }}<NSelect v-model:value="picked" multiple filterable remote :size="props.size ?? 'medium'" :options="options" placeholder="none" :input-props="{ 'aria-label': props.label }" @search="look" /></div>
 </template>
+
+<style scoped>
+.pick { display: grid; gap: 4px; font-size: 13px; color: var(--soft); }
+</style>
