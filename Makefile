@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 GO_FILES   := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 CONSOLE    := $(shell find console/src console/public console/index.html console/portal.html console/vite.config.ts console/vite.portal.config.ts console/tsconfig.json -type f ! -name schema.d.ts)
 
-.PHONY: package image build demo test console-ready check console-test bench vet screenshots soak tools counterparts clean
+.PHONY: package image build demo test console-ready check console-test bench long vet screenshots soak tools counterparts clean
 
 build: bin/urbankeep
 
@@ -88,6 +88,10 @@ image: build
 
 bench: build
 	go build -o bin/bench ./scripts/bench && bin/bench $(if $(AGAINST),-against "$(AGAINST)") "$(ROWS)"
+
+# What the service holds under mixed load, from the beginning to the end: make long FOR=1h.
+long: build
+	go build -o bin/bench ./scripts/bench && bin/bench long $(FOR)
 
 # The pictures in docs/screenshots, from the demo.
 screenshots: tools build

@@ -38,6 +38,11 @@ func main() {
 		err = serveWebFloor()
 	case "objects":
 		err = serveObjects()
+	case "long":
+		var length time.Duration
+		if length, err = time.ParseDuration(flag.Arg(1)); err == nil {
+			err = runLong(length)
+		}
 	default:
 		err = bench(flag.Args())
 	}

@@ -17,6 +17,23 @@ import (
 // Every row of the benchmark is run once with next to nothing: what make bench prints
 // after half an hour must not fail in its last minute.
 func TestEveryRowOfTheBenchmarkRunsToItsEnd(t *testing.T) {
+	out := run(t, "-tiny")
+	named := regexp.MustCompile(`(?m)^(sftp|ftp|ftps|ssh|power|memory|audit|live|service's|overview's|sealed|object|web|WebDAV|notices|directory|first page,?|found by|start,) .* \S+  `)
+	rows := named.FindAllString(out, -1)
+	t.Log(out)
+	assert.GreaterOrEqual(t, len(rows), 70, "rows of the table")
+	assert.Equal(t, len(rows), strings.Count(strings.TrimSpace(out), "\n"), "each line but the head is a row: %s", out)
+}
+
+// The long run does each of its pieces of work, and tells what the service holds.
+func TestTheLongRunTellsWhatTheServiceHolds(t *testing.T) {
+	out := run(t, "long", "10s")
+	t.Log(out)
+	assert.Regexp(t, `(?m)^ +\d+s +\d+ MiB +\d+ +\d+ +\d+\.\d /s`, out)
+}
+
+func run(t *testing.T, args ...string) string {
+	t.Parallel()
 	dir := t.TempDir()
 	bench := filepath.Join(dir, "bench")
 	build := exec.Command("go", "build", "-o", bench, "urbankeep/scripts/bench")
@@ -25,13 +42,9 @@ func TestEveryRowOfTheBenchmarkRunsToItsEnd(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "bin"), 0o755))
 	require.NoError(t, os.Symlink(testkit.Binary(t), filepath.Join(dir, "bin", "urbankeep")))
-	run := exec.CommandContext(t.Context(), bench, "-tiny")
+	run := exec.CommandContext(t.Context(), bench, args...)
 	run.Dir = dir
 	out, err = run.CombinedOutput()
 	require.NoError(t, err, string(out))
-	named := regexp.MustCompile(`(?m)^(sftp|ftp|ftps|ssh|power|memory|audit|live|service's|overview's|sealed|object|web|WebDAV|notices|directory) .* \S+  `)
-	rows := named.FindAllString(string(out), -1)
-	t.Log(string(out))
-	assert.GreaterOrEqual(t, len(rows), 66, "rows of the table")
-	assert.Equal(t, len(rows), strings.Count(strings.TrimSpace(string(out)), "\n"), "each line but the head is a row: %s", out)
+	return string(out)
 }
