@@ -4,6 +4,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -33,25 +34,34 @@ func TestASpeedLimitIsHeldAndSharedFairly(t *testing.T) {
 	for _, protocol := range []string{"ftps", "sftp"} {
 		uploads.Go(func() { k.Curl("ann", protocol, "/"+protocol, "-T", file, "--max-time", "40") })
 	}
-	moved := func() (total int64, each map[string]int64) {
+	moved := func() map[string]int64 {
 		var running []api.Session
 		k.Must(&running, "session", "list")
-		each = map[string]int64{}
+		each := map[string]int64{}
 		for _, s := range running {
 			each[string(s.Protocol)] = s.Up
-			total += s.Up
 		}
-		return total, each
+		return each
 	}
-	require.Eventually(t, func() bool { _, each := moved(); return each["ftps"] > 0 && each["sftp"] > 0 }, testkit.Patience, 10*time.Millisecond)
-	started := time.Now()
-	from, fromEach := moved()
-	time.Sleep(10 * time.Second)
-	to, toEach := moved()
-	seconds := time.Since(started).Seconds()
-	assert.InEpsilon(t, limit, float64(to-from)/seconds, 0.05, "of the limit")
-	t.Log(seconds, fromEach, toEach)
-	assert.InEpsilon(t, toEach["ftps"]-fromEach["ftps"], toEach["sftp"]-fromEach["sftp"], 0.1, "each as much as the other")
+	require.Eventually(t, func() bool { each := moved(); return each["ftps"] > 0 && each["sftp"] > 0 }, testkit.Patience, 10*time.Millisecond)
+	// The middle one of five moments counts: a disk that others keep busy holds up some of them.
+	var speeds, shares []float64
+	started, first := time.Now(), moved()
+	for last, from := started, first; len(speeds) < 5; {
+		time.Sleep(2 * time.Second)
+		now, to := time.Now(), moved()
+		ftps, sftp := float64(to["ftps"]-from["ftps"]), float64(to["sftp"]-from["sftp"])
+		speeds, shares = append(speeds, (ftps+sftp)/now.Sub(last).Seconds()), append(shares, ftps/(ftps+sftp))
+		last, from = now, to
+	}
+	all := moved()
+	whole := float64(all["ftps"]+all["sftp"]-first["ftps"]-first["sftp"]) / time.Since(started).Seconds()
+	t.Log(speeds, shares, whole)
+	assert.Less(t, whole, 1.05*limit, "all of it")
+	slices.Sort(speeds)
+	slices.Sort(shares)
+	assert.InEpsilon(t, limit, speeds[2], 0.05, "of the limit")
+	assert.InDelta(t, 0.5, shares[2], 0.03, "each as much as the other")
 	k.Must(nil, "account", "set", "ann", "-speed-up", "inherit") // live: the rest goes at once
 	uploads.Wait()
 	assert.Len(t, k.Transfers("-outcome", "done"), 2)

@@ -37,8 +37,11 @@ type waiter struct {
 	pass  chan struct{} // closed when it may go
 }
 
-// turns is how many turns a second has at least, and so how much may be moved at
-// once.
+// saved is how much of what nobody took may be taken later, seconds of the speed.
+// A service that has to wait for a processor loses no speed by that.
+const saved = 0.25
+
+// turns is how many turns a second has at least.
 const turns = 20
 
 // mostTurn keeps one session of a fast account from long turns, bytes: who asks for
@@ -52,16 +55,16 @@ func newPace(speed keep.Bytes) *pace {
 	if speed == 0 {
 		return nil
 	}
-	turn := max(int(speed/turns), leastTurn)
-	return &pace{limiter: rate.NewLimiter(rate.Limit(speed), turn), turn: min(turn, mostTurn), had: map[*Session]int64{}}
+	turn := min(max(int(speed/turns), leastTurn), mostTurn)
+	return &pace{limiter: rate.NewLimiter(rate.Limit(speed), max(int(saved*float64(speed)), turn)), turn: turn, had: map[*Session]int64{}}
 }
 
 // wait waits until a session may move so many bytes, a turn at most, or is over.
 func (p *pace) wait(s *Session, bytes int) {
 	w := &waiter{s, bytes, make(chan struct{})}
 	p.mu.Lock()
-	// Who comes back from a pause does not get what it has missed.
-	p.had[s] = max(p.had[s], p.clock-int64(2*p.turn))
+	// Who comes back from a pause does not get what it has missed, but for a moment's.
+	p.had[s] = max(p.had[s], p.clock-int64(max(p.limiter.Burst(), 2*p.turn)))
 	p.line = append(p.line, w)
 	p.goOn()
 	p.mu.Unlock()

@@ -58,6 +58,27 @@ func TestASessionsOwnSpeedHoldsBesideItsAccounts(t *testing.T) {
 	assert.Greater(t, got[0], int64(1<<20), "the other direction is free")
 }
 
+// Who is kept from moving anything for a moment, as on a busy machine, has its speed all the same.
+func TestAMomentsDelayCostsNoSpeed(t *testing.T) {
+	r := registry(t)
+	const limit = 1 << 20
+	s := r.Open(traffic.SessionInfo{ID: traffic.NewID(), Account: "ann"}, func(*keep.Fault) {})
+	defer s.Close()
+	s.Limit(traffic.Speeds{Up: limit})
+	meter := s.Begin(tree.Transfer{Action: keep.Uploading, Path: "/f"})
+	defer meter.End(keep.Done, keep.NoReason)
+	started, total := time.Now(), 0
+	for last := started; time.Since(started) < 2*time.Second; {
+		time.Sleep(120 * time.Millisecond)
+		delayed := time.Since(last)
+		last = time.Now()
+		piece := int(limit * min(delayed, 200*time.Millisecond).Seconds())
+		meter.Pace(piece)
+		total += piece
+	}
+	assert.InEpsilon(t, limit*time.Since(started).Seconds(), total, 0.15)
+}
+
 // Who waits for a speed limit does not wait for a session that is over.
 func TestAnEndedSessionWaitsForNoSpeedLimit(t *testing.T) {
 	r := registry(t)
