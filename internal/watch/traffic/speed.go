@@ -1,13 +1,10 @@
 package traffic
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"urbankeep/internal/keep"
 )
@@ -18,34 +15,40 @@ type Speeds struct {
 	SessionUp, SessionDown keep.Bytes // by each
 }
 
-// pace is a speed limit. Those who share it take turns of the same few bytes; of
-// those who wait, the one that has had the least goes first.
+// pace is a speed limit. Those who share it have equal shares; what one doesn't use is for whoever waits.
 type pace struct {
-	limiter *rate.Limiter
-	turn    int // bytes
+	speed float64 // bytes per second
+	turn  int     // bytes
 
-	mu    sync.Mutex
-	line  []*waiter
-	had   map[*Session]int64 // bytes
-	clock int64              // what the last that went has had
-	armed bool               // a timer will go on with the line
+	mu     sync.Mutex
+	shares map[*Session]*share
+	spare  float64 // bytes that are in nobody's share
+	as     time.Time
+	line   []*waiter
+	armed  bool // a timer will go on with the line
+}
+
+// share is what a session may move now.
+type share struct {
+	bytes float64
+	asked time.Time
+	waits int // how often it stands in line
 }
 
 type waiter struct {
-	s     *Session
+	share *share
 	bytes int
 	pass  chan struct{} // closed when it may go
 }
 
-// saved is how much of what nobody took may be taken later, seconds of the speed.
-// A service that has to wait for a processor loses no speed by that.
-const saved = 0.25
+// saved is how long a share is kept for who doesn't use it: a session that has to wait for a
+// processor loses no speed by that.
+const saved = 250 * time.Millisecond
 
 // turns is how many turns a second has at least.
 const turns = 20
 
-// mostTurn keeps one session of a fast account from long turns, bytes: who asks for
-// large ones must not get more than who asks for small ones.
+// mostTurn bounds a turn, so that those who wait have theirs soon, bytes.
 const mostTurn = 16 << 10
 
 // leastTurn keeps very low limits from making packets of a few bytes, bytes.
@@ -55,16 +58,24 @@ func newPace(speed keep.Bytes) *pace {
 	if speed == 0 {
 		return nil
 	}
-	turn := min(max(int(speed/turns), leastTurn), mostTurn)
-	return &pace{limiter: rate.NewLimiter(rate.Limit(speed), max(int(saved*float64(speed)), turn)), turn: turn, had: map[*Session]int64{}}
+	p := &pace{speed: float64(speed), turn: min(max(int(speed/turns), leastTurn), mostTurn), shares: map[*Session]*share{}, as: time.Now()}
+	p.spare = p.mostSpare()
+	return p
 }
+
+func (p *pace) mostSpare() float64 { return max(p.speed/turns, leastTurn) }
 
 // wait waits until a session may move so many bytes, a turn at most, or is over.
 func (p *pace) wait(s *Session, bytes int) {
-	w := &waiter{s, bytes, make(chan struct{})}
 	p.mu.Lock()
-	// Who comes back from a pause does not get what it has missed, but for a moment's.
-	p.had[s] = max(p.had[s], p.clock-int64(max(p.limiter.Burst(), 2*p.turn)))
+	mine := p.shares[s]
+	if mine == nil {
+		mine = &share{}
+		p.shares[s] = mine
+	}
+	w := &waiter{mine, bytes, make(chan struct{})}
+	mine.asked = time.Now()
+	mine.waits++
 	p.line = append(p.line, w)
 	p.goOn()
 	p.mu.Unlock()
@@ -72,34 +83,75 @@ func (p *pace) wait(s *Session, bytes int) {
 	case <-w.pass:
 	case <-s.over:
 		p.mu.Lock()
+		before := len(p.line)
 		p.line = slices.DeleteFunc(p.line, func(one *waiter) bool { return one == w })
+		mine.waits -= before - len(p.line)
 		p.mu.Unlock()
 	}
 }
 
 // goOn lets go whom the limit lets go now. The caller holds mu.
 func (p *pace) goOn() {
-	for len(p.line) > 0 {
-		next := slices.MinFunc(p.line, func(a, b *waiter) int { return cmp.Compare(p.had[a.s], p.had[b.s]) })
-		now := time.Now()
-		if !p.limiter.AllowN(now, next.bytes) {
-			if !p.armed {
-				p.armed = true
-				lacking := float64(next.bytes) - p.limiter.TokensAt(now)
-				time.AfterFunc(time.Duration(lacking/float64(p.limiter.Limit())*float64(time.Second)), func() {
-					p.mu.Lock()
-					defer p.mu.Unlock()
-					p.armed = false
-					p.goOn()
-				})
+	rate := p.settle(time.Now())
+	soonest := time.Duration(-1)
+	p.line = slices.DeleteFunc(p.line, func(w *waiter) bool {
+		lacking := float64(w.bytes) - w.share.bytes - p.spare
+		if lacking > 0 {
+			if next := time.Duration(lacking/rate*float64(time.Second)) + time.Microsecond; soonest < 0 || next < soonest {
+				soonest = next
 			}
-			return
+			return false
 		}
-		p.had[next.s] += int64(next.bytes)
-		p.clock = p.had[next.s]
-		p.line = slices.DeleteFunc(p.line, func(one *waiter) bool { return one == next })
-		close(next.pass)
+		own := min(float64(w.bytes), w.share.bytes)
+		w.share.bytes -= own
+		p.spare -= float64(w.bytes) - own
+		w.share.waits--
+		close(w.pass)
+		return true
+	})
+	if soonest >= 0 && !p.armed {
+		p.armed = true
+		time.AfterFunc(soonest, func() {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			p.armed = false
+			p.goOn()
+		})
 	}
+}
+
+// settle deals out what has come since, and gives how fast a share grows at most, bytes per second. The caller
+// holds mu.
+func (p *pace) settle(now time.Time) (rate float64) {
+	gain := p.speed * now.Sub(p.as).Seconds()
+	p.as = now
+	active := 0
+	for _, one := range p.shares {
+		if one.waits > 0 || now.Sub(one.asked) < saved {
+			active++
+		}
+	}
+	if active == 0 {
+		p.spare = min(p.spare+gain, p.mostSpare())
+		return p.speed
+	}
+	rate = p.speed / float64(active)
+	most := max(rate*saved.Seconds(), float64(p.turn))
+	for _, one := range p.shares {
+		if one.waits > 0 || now.Sub(one.asked) < saved {
+			one.bytes += gain / float64(active)
+		} else {
+			p.spare += one.bytes
+			one.bytes = 0
+		}
+		if one.bytes >= most {
+			p.spare += one.bytes - most
+			one.bytes = most
+			rate = p.speed // what overflows may be anybody's
+		}
+	}
+	p.spare = min(p.spare, p.mostSpare())
+	return rate
 }
 
 // forget drops a session that is over.
@@ -107,7 +159,7 @@ func (p *pace) forget(s *Session) {
 	if p != nil {
 		p.mu.Lock()
 		defer p.mu.Unlock()
-		delete(p.had, s)
+		delete(p.shares, s)
 	}
 }
 
