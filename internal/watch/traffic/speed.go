@@ -25,7 +25,7 @@ type pace struct {
 	spare  float64 // bytes that are in nobody's share
 	as     time.Time
 	line   []*waiter
-	armed  bool // a timer will go on with the line
+	next   *time.Timer // goes on with the line; nil before somebody has stood in it
 }
 
 // share is what a session may move now.
@@ -109,14 +109,16 @@ func (p *pace) goOn() {
 		close(w.pass)
 		return true
 	})
-	if soonest >= 0 && !p.armed {
-		p.armed = true
-		time.AfterFunc(soonest, func() {
+	switch {
+	case soonest < 0:
+	case p.next == nil:
+		p.next = time.AfterFunc(soonest, func() {
 			p.mu.Lock()
 			defer p.mu.Unlock()
-			p.armed = false
 			p.goOn()
 		})
+	default:
+		p.next.Reset(soonest)
 	}
 }
 
