@@ -43,7 +43,7 @@ func runLong(length time.Duration) (err error) {
 	}
 	defer w.stop()
 	l := &long{world: w}
-	if err := errors.Join(w.makeSmall(), os.Truncate(w.large, longFile), w.ours.do([]string{"account", "set", "crew", "-max-sessions", "1000"}, []string{"limits", "set", "-sessions", "1000", "-sessions-per-address", "1000"})); err != nil {
+	if err := errors.Join(w.makeSmall(), os.Truncate(w.large, longFile), w.ours.do([]string{"account", "set", "crew", "-max-sessions", "1000", "-idle-time", "24h"}, []string{"limits", "set", "-sessions", "1000", "-sessions-per-address", "1000"})); err != nil {
 		return err
 	}
 	for range longIdlers {
