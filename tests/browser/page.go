@@ -83,6 +83,12 @@ func (p *Page) click(kind, text string) {
 	p.t.Fatalf("the %s %q: %s", kind, text, waiting)
 }
 
+// Tick ticks the box that a selector finds, wherever the page moves it meanwhile.
+func (p *Page) Tick(selector string) {
+	p.t.Helper()
+	p.Wait("a box to tick: "+selector, fmt.Sprintf(`(box => { if (box && !box.checked) box.click(); return box?.checked })(document.querySelector(%q))`, selector))
+}
+
 // Pressed tells the page of a key that is for the page itself: what the page takes is not typed.
 func (p *Page) Pressed(key string, control bool) {
 	p.t.Helper()

@@ -88,6 +88,15 @@ func (e *ear) got() []notice.Event {
 	return slices.Clone(e.taken)
 }
 
+// different is how many events it has taken; one whose taking a stop kept from being noted comes again.
+func (e *ear) different() int {
+	events := map[string]bool{}
+	for _, one := range e.got() {
+		events[one.ID] = true
+	}
+	return len(events)
+}
+
 // waitFor waits until it has taken so many events that fit.
 func (e *ear) waitFor(n int, fits func(*notice.Event) bool) []notice.Event {
 	e.t.Helper()

@@ -41,7 +41,7 @@ func TestALinkInABrowser(t *testing.T) {
 	p.Fill("input[name=password]", testkit.Password)
 	p.Press("Sign in")
 	p.Shows(".box", "one.tif")
-	p.Do(chromedp.Click(chromedp.CSS(".box input[type=checkbox]")))
+	p.Tick(".box input[type=checkbox]")
 	p.Press("Make a link")
 	looks(p, "make a link")
 	p.Fill("input[name=pass-password]", "correct horse 7")

@@ -74,7 +74,8 @@ func (p *pace) wait(s *Session, bytes int) {
 		p.shares[s] = mine
 	}
 	w := &waiter{mine, bytes, make(chan struct{})}
-	mine.asked = time.Now()
+	p.settle(time.Now()) // before it has a share again, if it was away
+	mine.asked = p.as
 	mine.waits++
 	p.line = append(p.line, w)
 	p.goOn()
