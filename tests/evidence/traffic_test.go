@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -114,7 +115,9 @@ func TestTrafficIsDrilledIntoDownToTheRecords(t *testing.T) {
 	// What moved this second is there too.
 	require.NoError(t, os.WriteFile(filepath.Join(k.Home("ann"), "f"), make([]byte, 5<<20), 0o640))
 	k.Must(nil, "account", "set", "ann", "-speed-down", "2MiB")
-	go k.Curl("ann", "ftps", "/f", "-o", "/dev/null") // ends when it has it
+	var fetched sync.WaitGroup
+	defer fetched.Wait()
+	fetched.Go(func() { k.Curl("ann", "ftps", "/f", "-o", "/dev/null") })
 	require.Eventually(t, func() bool {
 		var beats []api.Beat
 		k.Must(&beats, "traffic", "-by", "second")
