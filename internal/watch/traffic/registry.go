@@ -27,6 +27,8 @@ type Registry struct {
 
 	mu       sync.Mutex
 	sessions map[string]*Session
+	from     map[string]int // sessions, by address
+	own      map[string]int // sessions, by account, but for those that came with a pass
 	running  map[string]*transfer
 	moving   map[string]int              // running transfers, by account
 	most     func() (all, ofAccount int) // how many there may be
@@ -40,7 +42,7 @@ type Registry struct {
 
 // NewRegistry makes an empty registry; Close ends it.
 func NewRegistry() *Registry {
-	r := &Registry{sessions: map[string]*Session{}, running: map[string]*transfer{}, moving: map[string]int{}, shared: map[string]*shared{}, stop: make(chan struct{})}
+	r := &Registry{sessions: map[string]*Session{}, from: map[string]int{}, own: map[string]int{}, running: map[string]*transfer{}, moving: map[string]int{}, shared: map[string]*shared{}, stop: make(chan struct{})}
 	r.over.Go(r.measure)
 	return r
 }
@@ -116,6 +118,7 @@ func (r *Registry) Open(info SessionInfo, end func(*keep.Fault)) *Session {
 	defer r.mu.Unlock()
 	s.version = r.version.Add(1)
 	r.sessions[info.ID] = s
+	r.count(s, 1)
 	return s
 }
 
@@ -148,12 +151,20 @@ func (s *Session) Room() error {
 func (r *Registry) From(address string) (all, from int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, s := range r.sessions {
-		if s.info.Address == address {
-			from++
+	return len(r.sessions), r.from[address]
+}
+
+// count notes that a session is there, or is gone. The caller holds mu.
+func (r *Registry) count(s *Session, by int) {
+	note := func(in map[string]int, name string) {
+		if in[name] += by; in[name] == 0 {
+			delete(in, name)
 		}
 	}
-	return len(r.sessions), from
+	note(r.from, s.info.Address)
+	if s.info.Protocol != keep.ByPass {
+		note(r.own, s.info.Account)
+	}
 }
 
 // ID is the session's name.
@@ -166,7 +177,10 @@ func (s *Session) Close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s.unlimit()
-	delete(r.sessions, s.info.ID)
+	if r.sessions[s.info.ID] == s {
+		delete(r.sessions, s.info.ID)
+		r.count(s, -1)
+	}
 	r.version.Add(1)
 }
 
@@ -346,15 +360,10 @@ func (r *Registry) SessionsOf(account string) []string {
 }
 
 // Own counts the live sessions of an account, but those that others have with a pass.
-func (r *Registry) Own(account string) (n int) {
+func (r *Registry) Own(account string) int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, s := range r.sessions {
-		if s.info.Account == account && s.info.Protocol != keep.ByPass {
-			n++
-		}
-	}
-	return n
+	return r.own[account]
 }
 
 // Moved is how many bytes were moved since the start.

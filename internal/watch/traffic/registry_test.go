@@ -204,3 +204,20 @@ func TestReadersAndWritersTogether(t *testing.T) {
 	reading.Wait()
 	assert.Len(t, r.Sessions(), 4*50)
 }
+
+func TestSessionsAreCountedByAddressAndAccount(t *testing.T) {
+	r := registry(t)
+	come := func(account, address string, protocol keep.Protocol) *traffic.Session {
+		return r.Open(traffic.SessionInfo{ID: traffic.NewID(), Account: account, Address: address, Protocol: protocol}, func(*keep.Fault) {})
+	}
+	first := come("ann", "192.0.2.1", keep.SFTP)
+	come("ann", "192.0.2.2", keep.FTPS)
+	come("ann", "192.0.2.2", keep.ByPass)
+	come("ben", "192.0.2.2", keep.SFTP)
+	all, from := r.From("192.0.2.2")
+	assert.Equal(t, []int{4, 3, 2, 1, 0}, []int{all, from, r.Own("ann"), r.Own("ben"), r.Own("eve")})
+	first.Close()
+	first.Close()
+	all, from = r.From("192.0.2.1")
+	assert.Equal(t, []int{3, 0, 1}, []int{all, from, r.Own("ann")})
+}
