@@ -118,15 +118,7 @@ type visit struct {
 }
 
 func (v *visit) MayBePlain(ctx context.Context, account string, byListener bool) bool {
-	holder, err := v.door.db.Holder(ctx, keep.SignInName(account))
-	switch {
-	case err == nil && holder.Account.Encryption == keep.EncryptionOptional:
-		return true
-	case byListener && (err != nil || holder.Account.Encryption != keep.EncryptionRequired):
-		return true
-	}
-	v.door.accounts.RefusePlain(v.visitor, account)
-	return false
+	return v.door.accounts.MayBePlain(ctx, v.visitor, account, byListener)
 }
 
 // portalVisit is a visit as the portal declares it.

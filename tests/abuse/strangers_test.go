@@ -23,6 +23,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/demo"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/service"
 	"urbankeep/tests/testkit"
 	"urbankeep/tests/testkit/sftptalk"
 )
@@ -129,6 +130,54 @@ func TestStrangersCannotFloodTheTrail(t *testing.T) {
 	k.Must(&written, "audit", "-outcome", "refused", "-most", "10000")
 	assert.Less(t, len(written), 100)
 	assert.Greater(t, len(written), 20)
+}
+
+// Where passwords go over TLS only, who may go without is told from nobody by USER where they could
+// sign in, and nowhere else; and not by who has guessed too often.
+func TestUSERTellsWhoMayGoWithoutTLSOnlyWhereTheyMaySignIn(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("needs all of 127.0.0.0/8 on the machine")
+	}
+	k := testkit.StartOn(t, testkit.Folder(t), "127.0.0.1", func(o *service.Options) { o.Limits = testkit.Limits(10, 1000) })
+	k.Account("gauge-7", "-encryption", "optional", "-allow", "127.0.1.7")
+	k.Account("gauge-8", "-encryption", "optional")
+	k.Account("gauge-9", "-encryption", "optional")
+	k.Must(nil, "account", "suspend", "gauge-9")
+	k.Account("ann")
+	connect := func(n int) (user func(name string) string) {
+		conn, err := from(n, k.Address("ftp"))
+		require.NoError(t, err)
+		t.Cleanup(func() { conn.Close() })
+		conn.SetDeadline(time.Now().Add(testkit.Patience))
+		in := bufio.NewReader(conn)
+		_, err = in.ReadString('\n')
+		require.NoError(t, err)
+		return func(name string) string {
+			fmt.Fprintf(conn, "USER %s\r\n", name)
+			said, err := in.ReadString('\n')
+			require.NoError(t, err)
+			return said
+		}
+	}
+	user := connect(1)
+	nobody := user("nobody-at-all")
+	assert.Contains(t, nobody, "530 ")
+	for _, name := range []string{"ann", "gauge-7", "gauge-9"} {
+		assert.Equal(t, nobody, user(name), name)
+	}
+	assert.Contains(t, connect(7)("gauge-7"), "331 ")
+	assert.Contains(t, user("gauge-8"), "331 ")
+	var why []api.AuditRecord
+	k.Must(&why, "audit", "-account", "gauge-7", "-outcome", "refused")
+	require.NotEmpty(t, why)
+	assert.Equal(t, keep.NetworkRefused, why[0].Reason, "the trail has the reason")
+
+	guesser := connect(2)
+	for range 10 {
+		guesser("nobody-at-all")
+	}
+	assert.Equal(t, nobody, guesser("gauge-8"), "a locked address learns no more")
+	assert.Contains(t, user("gauge-8"), "331 ")
 }
 
 // What is done for a connection ends with it, over either protocol.

@@ -121,6 +121,7 @@ func TestPlantedFaultsAreFoundNamedAndExplained(t *testing.T) {
 	assert.Equal(t, "fault", c.Worst)
 	found(t, &c, "warning", "plain-ftp", "every account may send its password in clear on ftp")
 	found(t, &c, "note", "plain-ftp", "in clear: ben")
+	found(t, &c, "note", "plain-ftp", "find out that these exist: ben")
 	found(t, &c, "note", "listener", "it is stopped")
 	found(t, &c, "note", "anonymous", "everybody may read")
 	found(t, &c, "note", "account", "no end date: ann")

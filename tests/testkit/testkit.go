@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -159,27 +160,40 @@ func (k *Keep) Halt(grace time.Duration) {
 	require.NoError(k.t, s.Stop(ctx))
 }
 
-var nextPorts struct {
-	sync.Mutex
-	low int
+// Ports that tests listen on: below those that systems give to clients.
+const lowestPort, portsEach, portRanges = 20000, 50, 250
+
+var lastPorts atomic.Int64
+
+// FreePorts gives the first of fifty ports of 127.0.0.1 that are the test's until it ends: the UDP port
+// of the last, which nobody uses, says so to other test programs.
+func FreePorts(t testing.TB) int {
+	lastPorts.CompareAndSwap(0, int64(os.Getpid()))
+	for range portRanges {
+		low := lowestPort + int(lastPorts.Add(1))%portRanges*portsEach
+		claim, err := net.ListenPacket("udp", net.JoinHostPort("127.0.0.1", strconv.Itoa(low+portsEach-1)))
+		if err != nil {
+			continue
+		}
+		if allFree(low) {
+			t.Cleanup(func() { claim.Close() })
+			return low
+		}
+		claim.Close()
+	}
+	require.FailNow(t, "no fifty ports in a row are free", "from %d on", lowestPort)
+	return 0
 }
 
-// FreePorts gives the first of fifty ports for one service of this test program.
-func FreePorts(t testing.TB) int {
-	nextPorts.Lock()
-	defer nextPorts.Unlock()
-	if nextPorts.low == 0 {
-		nextPorts.low = 20000 + os.Getpid()%250*50
-	}
-	for {
-		nextPorts.low += 50
-		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(nextPorts.low)))
-		if err == nil {
-			l.Close()
-			return nextPorts.low
+func allFree(low int) bool {
+	for port := low; port < low+portsEach; port++ {
+		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+		if err != nil {
+			return false
 		}
-		require.Less(t, nextPorts.low, 45000)
+		l.Close()
 	}
+	return true
 }
 
 // CLI runs one of our commands against the service.

@@ -271,7 +271,7 @@ func (o *Office) checkAccounts(ctx context.Context, f *checkup.Findings) error {
 			open = append(open, l.Name)
 		}
 	}
-	var plain, unlimited, unused, expired, anonymous []string
+	var plain, everywhere, unlimited, unused, expired, anonymous []string
 	for _, a := range accounts {
 		e, err := o.DB.Resolve(ctx, a)
 		if err != nil {
@@ -283,6 +283,9 @@ func (o *Office) checkAccounts(ctx context.Context, f *checkup.Findings) error {
 		}
 		if e.Encryption == keep.EncryptionOptional {
 			plain = append(plain, a.Name)
+			if len(e.Allow) == 0 {
+				everywhere = append(everywhere, a.Name)
+			}
 		}
 		if e.ValidUntil.IsZero() {
 			unlimited = append(unlimited, a.Name)
@@ -295,6 +298,7 @@ func (o *Office) checkAccounts(ctx context.Context, f *checkup.Findings) error {
 	}
 	f.Named("plain-ftp", checkup.Warning, "listener set NAME -encryption required; allow it for single accounts only", "every account may send its password in clear on %s", open)
 	f.Named("plain-ftp", checkup.Note, "account set NAME -encryption required, where the client can do TLS", "may send their password in clear: %s", plain)
+	f.Named("plain-ftp", checkup.Note, "account set NAME -allow NETWORKS: from elsewhere nobody is told", "whoever tries names can find out that these exist: %s", everywhere)
 	if len(open)+len(plain) == 0 {
 		f.Add("plain-ftp", "", checkup.Fine, "", "no password goes in clear")
 	}

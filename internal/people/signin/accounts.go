@@ -329,12 +329,33 @@ func (a *Accounts) Crowded(v Visitor, say string) *keep.Fault {
 	return fault
 }
 
-// RefusePlain records that somebody wanted to sign in without encryption.
-func (a *Accounts) RefusePlain(v Visitor, name string) {
+// MayBePlain reports whether an account may sign in without TLS, where its listener lets
+// those that have no say of their own. An account that may where others may not is told
+// from others by that, so it is one only to whom it would let in from there. No is recorded,
+// and counts as a guess.
+func (a *Accounts) MayBePlain(ctx context.Context, v Visitor, name string, byListener bool) bool {
+	name = keep.SignInName(name)
+	policy := keep.EncryptionByListener
+	holder, err := a.DB.Holder(ctx, name)
+	if err == nil {
+		policy = holder.Account.Encryption
+	}
+	why := keep.Refuse(keep.NeedsEncryption, "it signs in over TLS only")
+	switch {
+	case a.Guard.Locked(name, v.Address):
+		why = keep.Refuse(keep.LockedOutNow, lockedOut)
+	case byListener && policy != keep.EncryptionRequired:
+		return true
+	case policy == keep.EncryptionOptional:
+		if why = v.may(holder.Account); why == nil {
+			return true
+		}
+	}
 	r := v.record(name, keep.SignIn)
-	r.Outcome, r.Reason, r.Detail = keep.Refused, keep.NeedsEncryption, "the listener signs in over TLS only"
+	r.Outcome, r.Reason, r.Detail = keep.Refused, why.Reason, why.Say
 	a.Repeats.Refused(r)
-	a.count(v, name) // whose name gets another answer, that one is told of
+	a.count(v, name)
+	return false
 }
 
 // maxName bounds how much of a made-up account name one record takes.

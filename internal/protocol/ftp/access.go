@@ -14,7 +14,7 @@ func (c *conn) cmdUser(name string) error {
 	}
 	c.user = ""
 	if !c.encrypted && !c.visit.MayBePlain(c.ctx, name, c.listener.Encryption != keep.EncryptionRequired) {
-		return fail{530, "this service signs in over TLS only, so that the password is not sent in clear: use AUTH TLS first (explicit FTPS)"}
+		return fail{530, "sign in over TLS, so that the password is not sent in clear: use AUTH TLS first (explicit FTPS)"}
 	}
 	if c.key != nil && c.visit.Offer(c.ctx, name, c.key) {
 		return c.byCertificate(name)

@@ -106,11 +106,15 @@ memcache_servers = 127.0.0.1:%d
 	})
 	s.Site = keep.Site{Endpoint: "http://127.0.0.1:" + strconv.Itoa(port), Bucket: bucket, User: "test:tester"}
 	client := s.Client()
-	require.Eventually(t, func() bool {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		return client.MakeBucket(ctx, bucket, minio.MakeBucketOptions{}) == nil
-	}, testkit.Patience, 200*time.Millisecond, "waited for the object store to answer")
+	for began := time.Now(); ; time.Sleep(200 * time.Millisecond) {
+		ctx, cancel := context.WithTimeout(context.Background(), testkit.Patience)
+		err := client.MakeBucket(ctx, bucket, minio.MakeBucketOptions{})
+		cancel()
+		if err == nil || minio.ToErrorResponse(err).Code == minio.BucketAlreadyOwnedByYou { // by a call that was answered with an error all the same
+			break
+		}
+		require.Less(t, time.Since(began), testkit.Patience, "waited for the object store to answer: %v\n%s", err, s.said())
+	}
 	return s
 }
 
@@ -156,6 +160,15 @@ func (s *Swift) start(name, program string, args ...string) {
 	require.NoError(s.t, run.Start())
 	log.Close()
 	s.run[name] = run
+}
+
+// said is what its programs wrote.
+func (s *Swift) said() (text string) {
+	for name := range s.run {
+		log, _ := os.ReadFile(filepath.Join(s.dir, name+".log"))
+		text += name + ":\n" + string(log)
+	}
+	return text
 }
 
 // Client is the bare client library, with the settings that this store needs.
