@@ -51,11 +51,11 @@ func (p *Page) Fill(css, text string) {
 	p.Do(chromedp.WaitVisible(chromedp.CSS(css)), chromedp.SendKeys(chromedp.CSS(css), text))
 }
 
-// pressing clicks the first button or link that says a text, once it can be seen, lies under
+// pressing clicks the first button or link that says a text or has it as its label, once it can be seen, lies under
 // nothing and may be used; until then it answers what it waits for. A click is given to
 // the button, not to a place: panels slide in.
 const pressing = `((kind, says) => {
-	const button = [...document.querySelectorAll(kind)].find(b => b.textContent.trim().replace(/\s+/g, " ") === says)
+	const button = [...document.querySelectorAll(kind)].find(b => b.textContent.trim().replace(/\s+/g, " ") === says || b.ariaLabel === says)
 	if (!button) return "no such button"
 	button.scrollIntoView({ block: "nearest", behavior: "instant" })
 	const { x, y, width, height } = button.getBoundingClientRect()
@@ -73,14 +73,41 @@ func (p *Page) Follow(text string) { p.t.Helper(); p.click("a", text) }
 
 func (p *Page) click(kind, text string) {
 	p.t.Helper()
+	p.until("the "+kind+" "+text, fmt.Sprintf(pressing, kind, text))
+}
+
+// until evaluates until nothing is waited for any more.
+func (p *Page) until(what, expression string) {
+	p.t.Helper()
 	waiting := ""
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(turn) {
 		var err error
-		if waiting, err = chromedp.Run(p.Tab, chromedp.Evaluate[string](fmt.Sprintf(pressing, kind, text))); err == nil && waiting == "" {
+		if waiting, err = chromedp.Run(p.Tab, chromedp.Evaluate[string](expression)); err == nil && waiting == "" {
 			return
 		}
 	}
-	p.t.Fatalf("the %s %q: %s", kind, text, waiting)
+	p.t.Fatalf("%s: %s; the page shows: %s", what, waiting, p.Text("body"))
+}
+
+// choosing takes an option of the choice whose label begins with a text; until it is taken it answers what it waits for.
+const choosing = `((says, option) => {
+	const shown = (css) => [...document.querySelectorAll(css)].filter(it => it.getClientRects().length)
+	const select = shown("label").find(l => l.textContent.trim().startsWith(says))?.querySelector(".n-base-selection")
+	if (!select) return "no such choice"
+	if (select.textContent.includes(option)) {
+		select.dispatchEvent(new KeyboardEvent("keydown", { key: "Escape" })) // those of which several may be taken stay open
+		return ""
+	}
+	const found = shown(".n-base-select-option__content").find(o => o.textContent === option)
+	if (found) found.click()
+	else if (!shown(".n-base-select-menu").length) select.click()
+	return "no such option"
+})(%q, %q)`
+
+// Choose takes an option of a choice, wherever the page moves them meanwhile.
+func (p *Page) Choose(label, option string) {
+	p.t.Helper()
+	p.until("the choice "+label+": "+option, fmt.Sprintf(choosing, label, option))
 }
 
 // Tick ticks the box that a selector finds, wherever the page moves it meanwhile.

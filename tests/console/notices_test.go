@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/tests/testkit"
@@ -41,21 +40,18 @@ func TestNoticesInTheConsole(t *testing.T) {
 	p.Press("Add the receiver")
 	p.Shows("#receivers", "whsec_")
 	p.Press("Done")
-	p.Do(chromedp.Click(chromedp.CSS("button[aria-label='Tell tide-office a sample']")))
+	p.Press("Tell tide-office a sample")
 	p.Shows("body", "private network")
-	p.Do(chromedp.Click(chromedp.CSS("button[aria-label='Change tide-office']")))
-	p.Do(chromedp.Click(chromedp.CSS("input[name=private]")))
+	p.Press("Change tide-office")
+	p.Tick("input[name=private]")
 	p.Press("Save")
 	p.Wait("it is saved", "!document.querySelector('input[name=private]')")
-	p.Do(chromedp.Click(chromedp.CSS("button[aria-label='Tell tide-office a sample']")))
+	p.Press("Tell tide-office a sample")
 	hears()
 	p.Press("Add a notice")
 	p.Fill("input[name=notice]", "readings")
 	for _, one := range [][2]string{{"When this happens", "upload: a file has arrived"}, {"Tell", "tide-office"}} {
-		label, option := one[0], one[1]
-		p.Do(chromedp.Click(chromedp.Search("//label[starts-with(., '" + label + "')]//div[contains(@class, 'n-base-selection')]")))
-		p.Do(chromedp.Click(chromedp.Search("//*[contains(@class, 'n-base-select-option__content')][text()='" + option + "']")))
-		p.Pressed("Escape", false)
+		p.Choose(one[0], one[1])
 	}
 	p.Press("What would it have told?")
 	p.Shows("form [role=status]", "told once")

@@ -116,8 +116,8 @@ const close = () => router.push('/stores')
             </td>
             <td class="wrap">{{ s.mountedBy.slice(0, named).join(', ') || 'nobody' }}<span v-if="s.users > named" class="soft"> and {{ (s.users - named).toLocaleString('en') }} more</span></td>
             <td class="number">
-              <button v-if="mayChange" class="plain" :disabled="trying === s.name" @click="check(s.name)">{{ trying === s.name ? 'Trying…' : 'Try it' }}</button>
-              <button v-if="mayChange && !s.users" class="plain" @click="remove(s.name)">Remove</button>
+              <button v-if="mayChange" class="plain" :aria-label="`Try it: ${s.name}`" :disabled="trying === s.name" @click="check(s.name)">{{ trying === s.name ? 'Trying…' : 'Try it' }}</button>
+              <button v-if="mayChange && !s.users" class="plain" :aria-label="`Remove ${s.name}`" @click="remove(s.name)">Remove</button>
             </td>
           </tr>
         </tbody>
