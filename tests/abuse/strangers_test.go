@@ -55,7 +55,7 @@ func TestStrangersCannotShutEverybodyOut(t *testing.T) {
 	}
 	time.Sleep(2 * time.Second) // until all have what they can get
 	for range 5 {
-		_, err := k.Curl("ann", "ftps", "/", "--connect-timeout", "20")
+		_, err := k.Curl("ann", "ftps", "/")
 		assert.NoError(t, err, "FTPS")
 		_, err = k.SFTP("ann", k.Key("ann"), "ls")
 		assert.NoError(t, err, "SFTP")
@@ -209,7 +209,7 @@ func TestWorkEndsWithWhoAskedForIt(t *testing.T) {
 	say("PASS " + testkit.Password)
 	say("HASH /endless")
 	// Others are let in and served meanwhile.
-	_, err = k.Curl("ben", "ftps", "/", "--connect-timeout", "20")
+	_, err = k.Curl("ben", "ftps", "/")
 	assert.NoError(t, err)
 	client.Close()
 	control.Close()

@@ -97,7 +97,7 @@ func TestCommandsInClearBehindAUTHAreNotTakenAsProtected(t *testing.T) {
 	conn, err := net.Dial("tcp", k.Address("ftp"))
 	require.NoError(t, err)
 	defer conn.Close()
-	conn.SetDeadline(time.Now().Add(20 * time.Second))
+	conn.SetDeadline(time.Now().Add(testkit.Patience))
 	_, err = io.WriteString(conn, "AUTH TLS\r\nUSER records-desk\r\n")
 	require.NoError(t, err)
 	text, _ := io.ReadAll(conn)

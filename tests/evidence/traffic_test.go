@@ -65,7 +65,7 @@ func TestOneTransferIsEndedAndItsSessionGoesOn(t *testing.T) {
 	select {
 	case text := <-out:
 		assert.Contains(t, text, "Failure", "this client shows no reasons")
-	case <-time.After(20 * time.Second):
+	case <-time.After(testkit.Patience):
 		t.Fatal("the client still sends")
 	}
 	require.Eventually(t, func() bool {

@@ -400,7 +400,7 @@ func TestTheLiveStreamTellsOfATransferAndEndsWithTheService(t *testing.T) {
 	file, _ := testkit.File(t, 200_000)
 	out, err := k.Curl("ann", "ftps", "/f", "-T", file)
 	require.NoError(t, err, out)
-	deadline := time.After(10 * time.Second)
+	deadline := time.After(testkit.Patience)
 	for told := false; !told; {
 		select {
 		case m := <-messages:

@@ -32,7 +32,7 @@ func TestASpeedLimitIsHeldAndSharedFairly(t *testing.T) {
 	file, _ := testkit.File(t, 40<<20)
 	var uploads sync.WaitGroup
 	for _, protocol := range []string{"ftps", "sftp"} {
-		uploads.Go(func() { k.Curl("ann", protocol, "/"+protocol, "-T", file, "--max-time", "40") })
+		uploads.Go(func() { k.Curl("ann", protocol, "/"+protocol, "-T", file) })
 	}
 	moved := func() map[string]int64 {
 		var running []api.Session

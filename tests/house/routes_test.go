@@ -8,7 +8,6 @@ import (
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -88,7 +87,7 @@ func TestEveryRouteAsksWhoCalls(t *testing.T) {
 
 // denied calls with nothing of use, and reports whether it was refused for who called.
 func (c *caller) denied(t *testing.T, base, method, path string) (bool, string) {
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), testkit.Patience)
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, method, base+"/api/v1"+path, bytes.NewReader([]byte("{}")))
 	require.NoError(t, err)

@@ -41,7 +41,7 @@ func TestTheProgramSpeaksWithItsSupervisor(t *testing.T) {
 	file.Close()
 	hears := func(what string) {
 		t.Helper()
-		told.SetReadDeadline(time.Now().Add(30 * time.Second))
+		told.SetReadDeadline(time.Now().Add(testkit.Patience))
 		for buf := make([]byte, 1000); ; {
 			n, err := told.Read(buf)
 			require.NoError(t, err, "no %s came", what)

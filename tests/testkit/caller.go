@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -38,7 +37,7 @@ func NewCaller(t *testing.T, k *Keep) *Caller {
 	c := Described(t, "../../internal/face/web/openapi.yaml")
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	client := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{}}
+	client := &http.Client{Jar: jar, Timeout: Patience, Transport: &http.Transport{}}
 	t.Cleanup(client.CloseIdleConnections)
 	c.Base, c.HTTP = "http://"+k.ConsoleAddress(), client
 	return c

@@ -280,17 +280,19 @@ func (k *Keep) SFTP(account, keyFile string, lines ...string) (string, error) {
 // Curl runs the real curl with [Password] on a path of a listener: "ftp" (with
 // TLS on request), "ftps" or "sftp".
 func (k *Keep) Curl(account, listener, path string, args ...string) (string, error) {
-	all := []string{"-sS", "-k", "--max-time", "50", "--user", account + ":" + Password}
+	all := []string{"-sS", "-k", "--max-time", seconds(Patience), "--user", account + ":" + Password}
 	if listener == "ftp" && !slices.Contains(args, "--no-ssl") {
 		all = append(all, "--ssl-reqd")
 	}
 	return Run(k.t, "", "curl", append(append(all, args...), listener+"://"+k.Address(listener)+path)...)
 }
 
+func seconds(d time.Duration) string { return strconv.Itoa(int(d.Seconds())) }
+
 // LFTP runs a script of the real lftp with [Password].
 func (k *Keep) LFTP(account, listener string, lines ...string) (string, error) {
 	scheme := map[string]string{"ftp": "ftp", "ftps": "ftps"}[listener]
-	head := []string{"set ssl:verify-certificate no", "set ftp:ssl-force yes", "set ftp:ssl-protect-data yes", "set net:max-retries 1", "set net:timeout 20",
+	head := []string{"set ssl:verify-certificate no", "set ftp:ssl-force yes", "set ftp:ssl-protect-data yes", "set net:max-retries 1", "set net:timeout " + seconds(Patience),
 		"set cmd:fail-exit yes", "open -u " + account + ",\"" + Password + "\" " + scheme + "://" + k.Address(listener)}
 	return Run(k.t, "", "lftp", "-c", strings.Join(append(head, lines...), "; "))
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/bloberror"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
 	"github.com/stretchr/testify/require"
 
@@ -43,7 +44,7 @@ func StartAzurite(t testing.TB, name string) *Azurite {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		_, err := c.Create(ctx, nil)
-		return err == nil
+		return err == nil || bloberror.HasCode(err, bloberror.ContainerAlreadyExists) // made by a call whose answer came too late
 	}, testkit.Patience, 200*time.Millisecond, "waited for the emulator to answer")
 	return a
 }

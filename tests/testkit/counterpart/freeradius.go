@@ -115,7 +115,7 @@ func StartFreeRadius(t testing.TB, users string, seal bool) *FreeRadius {
 	t.Cleanup(r.Stop)
 	select {
 	case <-ready:
-	case <-time.After(20 * time.Second): // it starts in a moment, or ends
+	case <-time.After(testkit.Patience): // it starts in a moment, or ends
 		require.Fail(t, "the RADIUS server does not start", said.text())
 	}
 	return r

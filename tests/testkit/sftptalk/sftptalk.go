@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -54,7 +53,7 @@ func Join(parts ...[]byte) (all []byte) {
 // SSH signs in with [testkit.Password].
 func SSH(t *testing.T, k *testkit.Keep, account string) *ssh.Client {
 	client, err := ssh.Dial("tcp", k.Address("sftp"), &ssh.ClientConfig{User: account, Auth: []ssh.AuthMethod{ssh.Password(testkit.Password)},
-		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 20 * time.Second})
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: testkit.Patience})
 	require.NoError(t, err)
 	t.Cleanup(func() { client.Close() })
 	return client
