@@ -51,11 +51,11 @@ func (p *Page) Fill(css, text string) {
 	p.Do(chromedp.WaitVisible(chromedp.CSS(css)), chromedp.SendKeys(chromedp.CSS(css), text))
 }
 
-// pressing clicks the first button or link that says a text or has it as its label, once it can be seen, lies under
+// pressing clicks the first button or link that says a text (any, where that is ""), once it can be seen, lies under
 // nothing and may be used; until then it answers what it waits for. A click is given to
 // the button, not to a place: panels slide in.
 const pressing = `((kind, says) => {
-	const button = [...document.querySelectorAll(kind)].find(b => b.textContent.trim().replace(/\s+/g, " ") === says || b.ariaLabel === says)
+	const button = [...document.querySelectorAll(kind)].find(b => b.textContent.trim().replace(/\s+/g, " ") === says || !says)
 	if (!button) return "no such button"
 	button.scrollIntoView({ block: "nearest", behavior: "instant" })
 	const { x, y, width, height } = button.getBoundingClientRect()
@@ -68,6 +68,12 @@ const pressing = `((kind, says) => {
 
 // Press clicks the button that says text, follow the link.
 func (p *Page) Press(text string) { p.t.Helper(); p.click("button", text) }
+
+// PressLabelled clicks the button with a label that differs from what it says.
+func (p *Page) PressLabelled(label string) {
+	p.t.Helper()
+	p.click(fmt.Sprintf("button[aria-label=%q]", label), "")
+}
 
 func (p *Page) Follow(text string) { p.t.Helper(); p.click("a", text) }
 

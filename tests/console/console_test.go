@@ -178,7 +178,7 @@ func TestTheConsoleKeepsHouse(t *testing.T) {
 	p.Press("Add a store")
 	p.Shows(".once", "The key that opens the files of plates")
 	p.Shows("table[aria-label=Stores]", "sealed")
-	p.Press("Try it: plates")
+	p.PressLabelled("Try it: plates")
 	p.Shows(".tried", "can do all that the service asks of it")
 	p.Press("files:crews/ann")
 	p.Press("Count it anew")

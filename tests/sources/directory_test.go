@@ -56,7 +56,7 @@ func (h *house) add(name, server string, more ...string) {
 
 // ftps signs in, and says what came of it.
 func (h *house) ftps(account, with string) error {
-	out, err := testkit.Run(h.t, "", "curl", "-sS", "-k", "--max-time", "180", "--ssl-reqd", "-u", account+":"+with, "ftp://"+h.Address("ftp")+"/")
+	out, err := testkit.Run(h.t, "", "curl", "-sS", "-k", "--ssl-reqd", "-u", account+":"+with, "ftp://"+h.Address("ftp")+"/")
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, out+h.last(account).Detail)
 	}

@@ -21,6 +21,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/face/cli"
@@ -254,14 +255,15 @@ func (k *Keep) Key(account string, kind ...string) string {
 	return file
 }
 
-// Run runs a program with a standard input and gives all that it prints.
+// Run runs a program with a standard input and gives all that it prints. One that hangs is ended, and
+// fails the test.
 func Run(t *testing.T, stdin, program string, args ...string) (string, error) {
 	ctx, cancel := context.WithTimeout(t.Context(), Patience)
 	defer cancel()
 	run := exec.CommandContext(ctx, program, args...)
 	run.Stdin = strings.NewReader(stdin)
 	out, err := run.CombinedOutput()
-	require.NoError(t, ctx.Err(), "%s hangs: %s", program, out)
+	assert.NoError(t, ctx.Err(), "%s hangs: %s", program, out) // no require: tests run it beside themselves, and wait for it
 	return string(out), err
 }
 
@@ -280,19 +282,17 @@ func (k *Keep) SFTP(account, keyFile string, lines ...string) (string, error) {
 // Curl runs the real curl with [Password] on a path of a listener: "ftp" (with
 // TLS on request), "ftps" or "sftp".
 func (k *Keep) Curl(account, listener, path string, args ...string) (string, error) {
-	all := []string{"-sS", "-k", "--max-time", seconds(Patience), "--user", account + ":" + Password}
+	all := []string{"-sS", "-k", "--user", account + ":" + Password}
 	if listener == "ftp" && !slices.Contains(args, "--no-ssl") {
 		all = append(all, "--ssl-reqd")
 	}
 	return Run(k.t, "", "curl", append(append(all, args...), listener+"://"+k.Address(listener)+path)...)
 }
 
-func seconds(d time.Duration) string { return strconv.Itoa(int(d.Seconds())) }
-
 // LFTP runs a script of the real lftp with [Password].
 func (k *Keep) LFTP(account, listener string, lines ...string) (string, error) {
 	scheme := map[string]string{"ftp": "ftp", "ftps": "ftps"}[listener]
-	head := []string{"set ssl:verify-certificate no", "set ftp:ssl-force yes", "set ftp:ssl-protect-data yes", "set net:max-retries 1", "set net:timeout " + seconds(Patience),
+	head := []string{"set ssl:verify-certificate no", "set ftp:ssl-force yes", "set ftp:ssl-protect-data yes", "set net:max-retries 1",
 		"set cmd:fail-exit yes", "open -u " + account + ",\"" + Password + "\" " + scheme + "://" + k.Address(listener)}
 	return Run(k.t, "", "lftp", "-c", strings.Join(append(head, lines...), "; "))
 }
