@@ -12,6 +12,7 @@ type Binned struct {
 	Size    int64  // of a file, bytes
 	Store   string // where it lies
 	In      string
+	Was     string // the folder of the store in which it was; "": it was not noted yet
 	Deleted time.Time
 	Until   time.Time // it is removed then
 }

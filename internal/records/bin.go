@@ -16,12 +16,13 @@ type binnedRow struct {
 	Size    int64  `db:"size"`
 	Store   string `db:"store"`
 	In      string `db:"lies_in"`
+	Was     string `db:"was_in"`
 	Deleted int64  `db:"deleted"`
 	Until   int64  `db:"until"`
 }
 
 func (r binnedRow) binned() keep.Binned {
-	b := keep.Binned{ID: r.ID, Path: r.Path, Folder: r.Folder, Size: r.Size, Store: r.Store, In: r.In, Deleted: fromMicros(r.Deleted), Until: fromMicros(r.Until)}
+	b := keep.Binned{ID: r.ID, Path: r.Path, Folder: r.Folder, Size: r.Size, Store: r.Store, In: r.In, Was: r.Was, Deleted: fromMicros(r.Deleted), Until: fromMicros(r.Until)}
 	if r.Account != nil {
 		b.Account = *r.Account
 	}
@@ -63,9 +64,10 @@ func (db *DB) CountBinned(ctx context.Context, account int64) (n int, err error)
 
 // AddBinned writes that something goes into a bin.
 func (db *DB) AddBinned(ctx context.Context, b keep.Binned) error {
-	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO binned (id, account_id, path, is_folder, size, store, lies_in, deleted, until)
-		VALUES (:id, :account_id, :path, :is_folder, :size, :store, :lies_in, :deleted, :until)`,
-		binnedRow{b.ID, &b.Account, b.Path, b.Folder, b.Size, b.Store, b.In, micros(b.Deleted), micros(b.Until)})
+	db.hanging.Store(true)
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO binned (id, account_id, path, is_folder, size, store, lies_in, was_in, deleted, until)
+		VALUES (:id, :account_id, :path, :is_folder, :size, :store, :lies_in, :was_in, :deleted, :until)`,
+		binnedRow{b.ID, &b.Account, b.Path, b.Folder, b.Size, b.Store, b.In, b.Was, micros(b.Deleted), micros(b.Until)})
 	return err
 }
 

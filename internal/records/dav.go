@@ -26,6 +26,9 @@ func (r lockRow) lock() keep.Lock {
 	return keep.Lock{Token: r.Token, Account: r.Account, Store: r.Store, Path: r.Path, Deep: r.Deep, Shared: r.Shared, Owner: r.Owner, Created: fromMicros(r.Created), Expires: fromMicros(r.Expires)}
 }
 
+// lockColumns are those of locks, and of whose they are.
+const lockColumns = "SELECT token, account.name AS account, store, path, deep, shared, owner, dav_lock.created, expires FROM dav_lock JOIN account ON account.id = account_id WHERE "
+
 // below matches a path of a store and what lies below it; its arguments are those of [belowArgs].
 const below = "(? = '.' OR path = ? OR path > ? AND path < ?)"
 
@@ -43,7 +46,7 @@ func waysTo(at string) []string {
 
 // LocksOver reads the live locks on a path of a store, and those on the folders that lead to it.
 func (db *DB) LocksOver(ctx context.Context, store, at string, now time.Time) ([]keep.Lock, error) {
-	query, args, err := sqlx.In("SELECT * FROM dav_lock WHERE store = ? AND expires > ? AND path IN (?) ORDER BY created", store, micros(now), waysTo(at))
+	query, args, err := sqlx.In(lockColumns+"store = ? AND expires > ? AND path IN (?) ORDER BY dav_lock.created", store, micros(now), waysTo(at))
 	if err != nil {
 		return nil, err
 	}
@@ -52,12 +55,12 @@ func (db *DB) LocksOver(ctx context.Context, store, at string, now time.Time) ([
 
 // LocksBelow reads the live locks on what lies below a path of a store.
 func (db *DB) LocksBelow(ctx context.Context, store, at string, now time.Time) ([]keep.Lock, error) {
-	return db.locks(ctx, "SELECT * FROM dav_lock WHERE store = ? AND expires > ? AND path <> ? AND "+below+" ORDER BY created", append([]any{store, micros(now), at}, belowArgs(at)...))
+	return db.locks(ctx, lockColumns+"store = ? AND expires > ? AND path <> ? AND "+below+" ORDER BY dav_lock.created", append([]any{store, micros(now), at}, belowArgs(at)...))
 }
 
 // Locks reads all live locks, those of one account or of all.
 func (db *DB) Locks(ctx context.Context, account string, now time.Time) ([]keep.Lock, error) {
-	return db.locks(ctx, "SELECT * FROM dav_lock WHERE expires > ? AND (? = '' OR account = ?) ORDER BY created", []any{micros(now), account, account})
+	return db.locks(ctx, lockColumns+"expires > ? AND (? = '' OR account.name = ?) ORDER BY dav_lock.created", []any{micros(now), account, account})
 }
 
 func (db *DB) locks(ctx context.Context, query string, args []any) ([]keep.Lock, error) {
@@ -75,8 +78,9 @@ func (db *DB) AddLock(ctx context.Context, l keep.Lock) error {
 	if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM dav_lock WHERE expires <= ?", micros(l.Created)); err != nil {
 		return err
 	}
-	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO dav_lock (token, account, store, path, deep, shared, owner, created, expires)
-		VALUES (:token, :account, :store, :path, :deep, :shared, :owner, :created, :expires)`,
+	db.hanging.Store(true)
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO dav_lock (token, account_id, store, path, deep, shared, owner, created, expires)
+		VALUES (:token, (SELECT id FROM account WHERE name = :account), :store, :path, :deep, :shared, :owner, :created, :expires)`,
 		lockRow{l.Token, l.Account, l.Store, l.Path, l.Deep, l.Shared, l.Owner, micros(l.Created), micros(l.Expires)})
 	return err
 }
@@ -98,7 +102,7 @@ type propertyRow struct {
 	Name    string `db:"name"`
 	Value   string `db:"value"`
 	Parent  string `db:"parent"`
-	Account string `db:"account"`
+	Account *int64 `db:"account_id"`
 }
 
 // Properties reads the dead properties of a path of a store, and of what is right in it.
@@ -113,13 +117,14 @@ func (db *DB) Properties(ctx context.Context, store, at string, inside bool) (ma
 }
 
 // CountProperties counts those that an account set.
-func (db *DB) CountProperties(ctx context.Context, account string) (n int, err error) {
-	err = db.read.GetContext(ctx, &n, "SELECT count(*) FROM dav_property WHERE account = ?", account)
+func (db *DB) CountProperties(ctx context.Context, account int64) (n int, err error) {
+	err = db.read.GetContext(ctx, &n, "SELECT count(*) FROM dav_property WHERE account_id = ?", account)
 	return n, err
 }
 
 // SetProperties writes and removes dead properties of a path, all or none.
-func (db *DB) SetProperties(ctx context.Context, account, store, at string, set, remove []keep.Property) error {
+func (db *DB) SetProperties(ctx context.Context, account int64, store, at string, set, remove []keep.Property) error {
+	db.hanging.Store(true)
 	return db.Together(ctx, func(ctx context.Context) error {
 		for _, p := range remove {
 			if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM dav_property WHERE store = ? AND path = ? AND space = ? AND name = ?", store, at, p.Space, p.Name); err != nil {
@@ -127,7 +132,7 @@ func (db *DB) SetProperties(ctx context.Context, account, store, at string, set,
 			}
 		}
 		for _, p := range set {
-			if _, err := db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO dav_property (store, path, space, name, value, parent, account) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			if _, err := db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO dav_property (store, path, space, name, value, parent, account_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
 				store, at, p.Space, p.Name, p.Value, path.Dir(at), account); err != nil {
 				return err
 			}
@@ -136,31 +141,21 @@ func (db *DB) SetProperties(ctx context.Context, account, store, at string, set,
 	})
 }
 
-// DropDav forgets the dead properties of a path of a store that is gone, and with locks its locks, with all below it.
-func (db *DB) DropDav(ctx context.Context, store, at string, locks bool) error {
-	tables := []string{"dav_property"}
-	if locks {
-		tables = append(tables, "dav_lock")
-	}
-	for _, table := range tables {
-		if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM "+table+" WHERE store = ? AND "+below, append([]any{store}, belowArgs(at)...)...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// CopyProperties gives a path, and what lies below it, the dead properties of another of which it is a copy.
-func (db *DB) CopyProperties(ctx context.Context, account, store, at, toStore, to string) error {
+// CopyProperties gives a path, and what lies below it, the dead properties of another of which it is a copy, instead of those
+// that it had.
+func (db *DB) CopyProperties(ctx context.Context, account int64, from, to keep.Spot) error {
 	var rows []propertyRow
-	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM dav_property WHERE store = ? AND "+below, append([]any{store}, belowArgs(at)...)...); err != nil || len(rows) == 0 {
+	if err := db.read.SelectContext(ctx, &rows, "SELECT * FROM dav_property WHERE store = ? AND "+below, append([]any{from.Store}, belowArgs(from.Path)...)...); err != nil {
 		return err
 	}
 	return db.Together(ctx, func(ctx context.Context) error {
+		if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM dav_property WHERE store = ? AND "+below, append([]any{to.Store}, belowArgs(to.Path)...)...); err != nil {
+			return err
+		}
 		for _, r := range rows {
-			moved := path.Join(to, r.Path[min(len(r.Path), len(at)):])
-			if _, err := db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO dav_property (store, path, space, name, value, parent, account) VALUES (?, ?, ?, ?, ?, ?, ?)",
-				toStore, moved, r.Space, r.Name, r.Value, path.Dir(moved), account); err != nil {
+			moved := keep.Spot{Store: from.Store, Path: r.Path}.Moved(from, to)
+			if _, err := db.to(ctx).ExecContext(ctx, "INSERT INTO dav_property (store, path, space, name, value, parent, account_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
+				to.Store, moved.Path, r.Space, r.Name, r.Value, path.Dir(moved.Path), account); err != nil {
 				return err
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -49,7 +50,8 @@ type DB struct {
 	stores  stores
 	groups  groups
 	audit   auditStatements
-	turns   turns // of whoever appends to the trail
+	turns   turns       // of whoever appends to the trail
+	hanging atomic.Bool // something may hang on places; see [DB.Hanging]
 }
 
 // LockName is the file in the data folder that a process which uses it has locked.
@@ -157,7 +159,7 @@ func (db *DB) open(ctx context.Context, file string) error {
 	}
 	db.read.SetMaxOpenConns(readers)
 	db.read.SetMaxIdleConns(readers) // opening one anew costs more than most queries
-	return nil
+	return db.lookHanging(ctx)
 }
 
 // spare is how much of the database and layings how many times that of its log is laid out

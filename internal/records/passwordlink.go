@@ -18,10 +18,10 @@ type PasswordLink struct {
 // AddPasswordLink writes a link, and drops the account's others and those past their end.
 func (db *DB) AddPasswordLink(ctx context.Context, l PasswordLink, now time.Time) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM password_link WHERE account = ? OR expires <= ?", l.Account, micros(now)); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM password_link WHERE account_id = (SELECT id FROM account WHERE name = ?) OR expires <= ?", l.Account, micros(now)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO password_link (digest, account, sealed, expires) VALUES (?, ?, ?, ?)", l.Digest, l.Account, l.Sealed, micros(l.Expires))
+		_, err := tx.ExecContext(ctx, "INSERT INTO password_link (digest, account_id, sealed, expires) VALUES (?, (SELECT id FROM account WHERE name = ?), ?, ?)", l.Digest, l.Account, l.Sealed, micros(l.Expires))
 		return err
 	})
 }
@@ -35,7 +35,7 @@ func (db *DB) TakePasswordLink(ctx context.Context, digest []byte, now time.Time
 		Expires int64  `db:"expires"`
 	}
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
-		return tx.GetContext(ctx, &row, "DELETE FROM password_link WHERE digest = ? AND expires > ? RETURNING account, sealed, expires", digest, micros(now))
+		return tx.GetContext(ctx, &row, "DELETE FROM password_link WHERE digest = ? AND expires > ? RETURNING (SELECT name FROM account WHERE id = account_id) AS account, sealed, expires", digest, micros(now))
 	})
 	return PasswordLink{digest, row.Account, row.Sealed, fromMicros(row.Expires)}, one(err)
 }

@@ -72,10 +72,11 @@ func (db *DB) CountUploads(ctx context.Context, account int64, pass string) (n i
 
 // SaveUpload writes an upload, new or changed.
 func (db *DB) SaveUpload(ctx context.Context, u keep.PartialUpload) error {
+	db.hanging.Store(true)
 	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO upload (id, account_id, path, size, replaces, hold, hash, state, hashed, store, folder, once, done, created, touched, pass_id)
 		VALUES (:id, :account_id, :path, :size, :replaces, :hold, :hash, :state, :hashed, :store, :folder, :once, :done, :created, :touched, :pass_id)
 		ON CONFLICT (id) DO UPDATE SET path = excluded.path, replaces = excluded.replaces, hold = excluded.hold, hash = excluded.hash, state = excluded.state,
-			hashed = excluded.hashed, store = excluded.store, folder = excluded.folder, done = excluded.done, touched = excluded.touched`,
+			hashed = excluded.hashed, done = excluded.done, touched = excluded.touched`,
 		uploadRow{u.ID, &u.Account, u.Path, u.Size, u.Replaces, u.Hold, u.Hash, u.State, u.Hashed, u.Store, u.Folder, u.Once, u.Done, micros(u.Created), micros(u.Touched), u.Pass})
 	return err
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"sync"
 	"time"
 
@@ -39,12 +40,8 @@ func (v *visit) Discard(ctx context.Context, t *tree.Tree, at, id string) error 
 	if err != nil {
 		return err
 	}
-	n, err := v.door.db.CountBinned(ctx, a.ID)
-	if err != nil {
+	if err := v.binHasRoom(ctx, a.ID); err != nil {
 		return err
-	}
-	if n >= keep.MaxBinned {
-		return keep.Refuse(keep.TooLarge, fmt.Sprintf("the bin holds as much as it may, %d things: empty it, or delete for good", keep.MaxBinned))
 	}
 	noted := false
 	err = t.Discard(at, id, func(b keep.Binned) error {
@@ -53,6 +50,15 @@ func (v *visit) Discard(ctx context.Context, t *tree.Tree, at, id string) error 
 	})
 	if err != nil && noted {
 		err = errors.Join(err, v.door.db.DropBinned(context.WithoutCancel(ctx), id))
+	}
+	return err
+}
+
+// binHasRoom refuses one thing more than a bin may hold.
+func (v *visit) binHasRoom(ctx context.Context, account int64) error {
+	n, err := v.door.db.CountBinned(ctx, account)
+	if err == nil && n >= keep.MaxBinned {
+		err = keep.Refuse(keep.TooLarge, fmt.Sprintf("the bin holds as much as it may, %d things: empty it, or delete for good", keep.MaxBinned))
 	}
 	return err
 }
@@ -82,6 +88,9 @@ func (v *visit) PutBack(ctx context.Context, t *tree.Tree, id, name string) erro
 		return err
 	}
 	defer done()
+	if at, known := t.PathTo(keep.Spot{Store: b.Store, Path: path.Join(b.Was, path.Base(b.Path))}); known && b.Was != "" {
+		b.Path = at // its folder may have another name by now
+	}
 	if err := t.PutBack(b, name); err != nil {
 		return err
 	}

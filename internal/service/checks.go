@@ -30,13 +30,13 @@ func (s *Service) check(ctx context.Context) {
 	tick := time.NewTicker(checkPause)
 	defer tick.Stop()
 	for {
-		for _, id := range s.holds.due(time.Now()) {
+		for id, receiver := range s.holds.due(time.Now()) {
 			working.Go(func() {
 				err := s.checkOne(ctx, id)
 				if err != nil && ctx.Err() == nil {
 					s.log.Error("a held upload could not be checked", "id", id, "cause", err)
 				}
-				s.holds.asked(id, err)
+				s.holds.asked(id, receiver, err)
 			})
 		}
 		select {

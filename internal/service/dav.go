@@ -103,7 +103,7 @@ func (v davVisit) SetProperties(ctx context.Context, at dav.Spot, set, remove []
 		for _, p := range append(has[at.Path], set...) {
 			bytes, n = bytes+len(p.Value), n+1
 		}
-		of, err := v.door.db.CountProperties(ctx, a.Name)
+		of, err := v.door.db.CountProperties(ctx, a.ID)
 		if err != nil {
 			return err
 		}
@@ -111,7 +111,7 @@ func (v davVisit) SetProperties(ctx context.Context, at dav.Spot, set, remove []
 			return keep.Refuse(keep.QuotaFull, "there is no room for more properties")
 		}
 	}
-	return v.door.db.SetProperties(ctx, a.Name, at.Store, at.Path, set, remove)
+	return v.door.db.SetProperties(ctx, a.ID, at.Store, at.Path, set, remove)
 }
 
 func (v davVisit) Copied(ctx context.Context, from, to dav.Spot) error {
@@ -119,9 +119,13 @@ func (v davVisit) Copied(ctx context.Context, from, to dav.Spot) error {
 	if err != nil {
 		return err
 	}
-	return v.door.db.CopyProperties(ctx, a.Name, from.Store, from.Path, to.Store, to.Path)
+	return v.door.db.CopyProperties(ctx, a.ID, from, to)
 }
 
-func (v davVisit) Gone(ctx context.Context, at dav.Spot, locks bool) error {
-	return v.door.db.DropDav(ctx, at.Store, at.Path, locks)
+// BinOf is where what gives way is noted; nil: it goes for good.
+func (v davVisit) BinOf(t *tree.Tree) tree.Bin {
+	if t.BinTime() == 0 {
+		return nil
+	}
+	return noting{v.visit}
 }

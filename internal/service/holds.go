@@ -183,14 +183,14 @@ func (h *holds) settle(id string, turn int) (one *hold, done func(gone bool), er
 	}, nil
 }
 
-func (h *holds) Move(id string, folder quota.Spot, name, to string, do func() error) error {
+func (h *holds) Move(id string, folder quota.Spot, name, to string, over bool, do func() error) error {
 	one, done, err := h.settle(id, -1)
 	if err != nil {
 		return err
 	}
 	defer done(false)
 	moved := one.Held
-	moved.Folder, moved.Name, moved.Path = folder.Path, name, to
+	moved.Folder, moved.Name, moved.Path, moved.Over = folder.Path, name, to, over
 	h.mu.Lock()
 	_, taken := h.place[at(&moved)]
 	h.mu.Unlock()
@@ -202,7 +202,7 @@ func (h *holds) Move(id string, folder quota.Spot, name, to string, do func() er
 	}
 	h.mu.Lock()
 	delete(h.place, at(&one.Held))
-	one.Folder, one.Name, one.Path = moved.Folder, moved.Name, moved.Path
+	one.Folder, one.Name, one.Path, one.Over = moved.Folder, moved.Name, moved.Path, moved.Over
 	h.place[at(&one.Held)] = id
 	h.mu.Unlock()
 	return h.db.SaveHeld(context.Background(), moved)
@@ -232,30 +232,32 @@ func (h *holds) all() []keep.Held {
 	return found
 }
 
-// due are those that are to be asked for now; they count as asked.
-func (h *holds) due(now time.Time) (ids []string) {
+// due are those that are to be asked for now, with their receivers; they count as asked.
+func (h *holds) due(now time.Time) map[string]string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	found := map[string]string{}
 	for id, one := range h.byID {
 		left := one.State == keep.HeldComing && now.Sub(one.Began) > keep.HeldLife
 		if one.writers == 0 && !one.settled && !one.asked && (left || one.State == keep.HeldWaiting) && !now.Before(one.next) && h.busy[one.Check.Receiver] < asking {
 			one.asked = true
 			h.busy[one.Check.Receiver]++
-			ids = append(ids, id)
+			found[id] = one.Check.Receiver
 		}
 	}
-	return ids
+	return found
 }
 
-// asked ends the asking for one. After an error it is tried again, but not at once.
-func (h *holds) asked(id string, err error) {
+// asked ends the asking of a receiver for one, which may be decided and forgotten by then. After an error it is tried again, but not
+// at once.
+func (h *holds) asked(id, receiver string, err error) {
 	h.mu.Lock()
+	if h.busy[receiver]--; h.busy[receiver] <= 0 {
+		delete(h.busy, receiver)
+	}
 	if one := h.byID[id]; one != nil {
 		if one.asked = false; err != nil {
 			one.next = time.Now().Add(mostCheckPause)
-		}
-		if h.busy[one.Check.Receiver]--; h.busy[one.Check.Receiver] <= 0 {
-			delete(h.busy, one.Check.Receiver)
 		}
 	}
 	h.mu.Unlock()

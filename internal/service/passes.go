@@ -21,27 +21,53 @@ type passes struct {
 	by map[string]*allowance
 }
 
-// allowance is what all visits with one pass have moved, and may.
+// allowance is what all visits with one pass have moved, or are about to, and may.
 type allowance struct {
 	most   int64 // bytes; 0: any
-	bytes  atomic.Int64
-	visits int // guarded by passes.mu
+	visits int   // guarded by passes.mu
+
+	read  sync.Mutex // while the records are asked what was moved before
+	known bool       // they were
+
+	mu    sync.Mutex
+	bytes int64
 }
 
-func (p *passes) enter(one *keep.Pass) *allowance {
+// maxVisits bounds the visits with one pass at the same time: whoever has a link has it for everybody else.
+const maxVisits = 200
+
+var errVisits = keep.Refuse(keep.TooManySessions, "too many are using this link just now: try again in a minute")
+
+// enter counts one visit more. What was moved before is read once that is done, so that it is as much as those who have left by
+// then have moved.
+func (p *passes) enter(one *keep.Pass, moved func() (int64, error)) (*allowance, error) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	a := p.by[one.ID]
 	if a == nil {
 		if p.by == nil {
 			p.by = map[string]*allowance{}
 		}
 		a = &allowance{most: int64(one.MaxBytes)}
-		a.bytes.Store(one.Bytes)
 		p.by[one.ID] = a
 	}
+	if a.visits >= maxVisits {
+		p.mu.Unlock()
+		return nil, errVisits
+	}
 	a.visits++
-	return a
+	p.mu.Unlock()
+	a.read.Lock()
+	defer a.read.Unlock()
+	if a.known {
+		return a, nil
+	}
+	bytes, err := moved()
+	if err != nil {
+		p.leave(one.ID, a)
+		return nil, err
+	}
+	a.bytes, a.known = bytes, true
+	return a, nil
 }
 
 func (p *passes) leave(id string, a *allowance) {
@@ -59,7 +85,31 @@ func (a *allowance) left() int64 {
 	if a.most == 0 {
 		return -1
 	}
-	return max(0, a.most-a.bytes.Load())
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return max(0, a.most-a.bytes)
+}
+
+// reserve takes so many bytes, or as many as are left; all or none, with whole.
+func (a *allowance) reserve(bytes int64, whole bool) (int64, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if left := max(0, a.most-a.bytes); a.most > 0 && bytes > left {
+		if whole && left > 0 {
+			return 0, keep.Refuse(keep.TooLarge, "the file has "+keep.SaySize(bytes)+"; this link may move "+keep.SaySize(left)+" more")
+		}
+		if bytes = left; left == 0 {
+			return 0, errMovedAll
+		}
+	}
+	a.bytes += bytes
+	return bytes, nil
+}
+
+func (a *allowance) release(bytes int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.bytes -= bytes
 }
 
 var errMovedAll = keep.Refuse(keep.TooLarge, "this link has moved as much as it may")
@@ -77,7 +127,7 @@ func (v *visit) watcher(session *traffic.Session, account string) tree.Watcher {
 	if v.pass == nil {
 		return session
 	}
-	v.watch = &passWatch{Session: session, v: v, account: account, used: v.attempt.Rehearsal != nil} // which is no use
+	v.watch = &passWatch{Session: session, v: v, moved: v.moved, account: account, used: v.attempt.Rehearsal != nil} // which is no use
 	return v.watch
 }
 
@@ -85,6 +135,7 @@ func (v *visit) watcher(session *traffic.Session, account string) tree.Watcher {
 type passWatch struct {
 	*traffic.Session
 	v       *visit
+	moved   *allowance
 	account string
 
 	mu   sync.Mutex
@@ -92,14 +143,16 @@ type passWatch struct {
 	use  keep.PassUse
 }
 
-// Room refuses a transfer that the pass does not give any more. The first of a visit is a use, or goes on with one.
+// Room refuses a transfer that the pass does not give any more.
 func (w *passWatch) Room() error {
 	if err := w.Session.Room(); err != nil {
 		return err
 	}
-	if w.v.moved.left() == 0 {
-		return errMovedAll
-	}
+	return w.usable(context.Background())
+}
+
+// count has the first that is moved in a visit be a use of the pass, or go on with one.
+func (w *passWatch) count() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.used {
@@ -165,7 +218,7 @@ func (s *Service) noteEnds(ctx context.Context) error {
 
 // usable says why nothing can be moved with the pass, before anything is.
 func (w *passWatch) usable(ctx context.Context) error {
-	if w.v.moved.left() == 0 {
+	if w.moved.left() == 0 {
 		return errMovedAll
 	}
 	w.mu.Lock()
@@ -190,7 +243,7 @@ func (w *passWatch) Begin(t tree.Transfer) tree.Meter {
 	return &passMeter{Meter: w.Session.Begin(t), w: w, of: t}
 }
 
-// passMeter counts a transfer for its pass too.
+// passMeter counts a transfer for its pass too, which bounds it.
 type passMeter struct {
 	tree.Meter
 	w     *passWatch
@@ -198,23 +251,18 @@ type passMeter struct {
 	bytes atomic.Int64
 }
 
-// pieceOfPass is how much is moved at once where a pass has a limit: so much may be moved above it, by each transfer.
-const pieceOfPass = 256 << 10
-
-func (m *passMeter) Chunk() int {
-	own := m.Meter.Chunk()
-	if m.w.v.moved.most > 0 && (own == 0 || own > pieceOfPass) {
-		return pieceOfPass
+func (m *passMeter) Reserve(bytes int64, whole bool) (int64, error) {
+	if err := m.w.count(); err != nil {
+		return 0, err
 	}
-	return own
+	return m.w.moved.reserve(bytes, whole)
 }
+
+func (m *passMeter) Release(bytes int64) { m.w.moved.release(bytes) }
 
 func (m *passMeter) Moved(bytes int) {
 	m.Meter.Moved(bytes)
 	m.bytes.Add(int64(bytes))
-	if a := m.w.v.moved; a.bytes.Add(int64(bytes)) > a.most && a.most > 0 {
-		m.of.Stop(errMovedAll)
-	}
 }
 
 func (m *passMeter) End(outcome keep.Outcome, reason keep.Reason) {
@@ -242,7 +290,13 @@ func (v *passVisit) Enter(ctx context.Context, secret, password keep.Secret) (*t
 		return nil, p, err
 	}
 	v.pass, v.scope, v.attempt.Key = &p, p.Scope(), p.ID // what is ended ends what it let in
-	v.moved = v.door.passes.enter(&p)
+	v.moved, err = v.door.passes.enter(&p, func() (int64, error) {
+		now, err := v.door.db.Pass(ctx, p.ID)
+		return now.Bytes, err
+	})
+	if err != nil {
+		return nil, p, err
+	}
 	opened, err := v.enter(ctx, a.Within(v.scope))
 	if err != nil {
 		v.door.passes.leave(p.ID, v.moved)

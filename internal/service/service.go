@@ -93,6 +93,7 @@ type Service struct {
 	crowd       *wire.Crowd // the room for who has not signed in
 	power       atomic.Bool // whether records are to be on the medium when they are acknowledged
 	certificate *certificate.Ring
+	cut         []keep.Deed // what could not be put right yet
 	ledger      *quota.Ledger
 	collector   *collector.Sender
 	teller      *notice.Teller
@@ -394,6 +395,11 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done}); err != nil {
 		return abandon(err)
 	}
+	deeds, err := s.DB.Deeds(ctx)
+	if err != nil {
+		return abandon(err)
+	}
+	s.cut = s.mend(ctx, deeds)
 	s.posts.mu.Lock()
 	for _, l := range found {
 		if socket := sockets[l.Name]; socket != nil {

@@ -88,6 +88,7 @@ func (d *door) arriveFrom(address string, p keep.Protocol, encrypted bool, cut f
 		defer v.mu.Unlock()
 		if v.session != nil {
 			v.session.Hurry()
+			v.session.EndTransfers(why)
 		}
 	}
 	return v
@@ -187,7 +188,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Power: d.trail.Power}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Hangs: hangs{d.db}, Power: d.trail.Power}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

@@ -58,6 +58,9 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request, one *visitor) erro
 		return errNoItem
 	}
 	at, err := one.place(r.PathValue("item"), strings.TrimSuffix(r.PathValue("path"), "/"))
+	if err == nil {
+		err = one.visit.Usable(r.Context())
+	}
 	if err != nil {
 		return err
 	}
@@ -67,13 +70,10 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request, one *visitor) erro
 	}
 	if info.IsDir() {
 		if !strings.HasSuffix(r.URL.Path, "/") {
-			http.Redirect(w, r, path.Base(r.URL.EscapedPath())+"/", http.StatusFound)
+			http.Redirect(w, r, "./"+path.Base(r.URL.EscapedPath())+"/", http.StatusFound)
 			return nil
 		}
 		return s.show(w, r, one, at)
-	}
-	if left := one.visit.Left(); left >= 0 && info.Size() > left && r.Method == http.MethodGet && r.Header.Get("Range") == "" {
-		return keep.Refuse(keep.TooLarge, "the file has "+keep.SaySize(info.Size())+"; this link may move "+keep.SaySize(left)+" more")
 	}
 	return s.files.Send(w, r, one.Stay, at, exchange.Saved)
 }
@@ -90,6 +90,9 @@ func hidden(err error) error {
 func (s *Server) archive(w http.ResponseWriter, r *http.Request, one *visitor) error {
 	if !fetches(&one.pass) {
 		return errNoItem
+	}
+	if err := one.visit.Usable(r.Context()); err != nil {
+		return err
 	}
 	what := exchange.Archive{Kind: path.Base(r.URL.Path), Title: "files"}
 	if in := r.URL.Query().Get("in"); in != "" {

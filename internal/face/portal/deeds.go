@@ -1,14 +1,9 @@
 package portal
 
 import (
-	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
-	"io"
-	"io/fs"
 	"net/http"
-	"path"
 	"strings"
 
 	"urbankeep/internal/api"
@@ -16,9 +11,6 @@ import (
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/exchange"
 )
-
-// maxAtOnce bounds the files and folders that one request copies or removes.
-const maxAtOnce = 200_000
 
 func (s *Server) makeFolder(w http.ResponseWriter, r *http.Request, one *stay) error {
 	var ask api.PortalPath
@@ -74,8 +66,13 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, one *stay) error
 			return exchange.Write(w, api.PortalBinning{ID: id})
 		}
 	}
-	n := 0
-	return exchange.DoneWith(w, removeAll(r.Context(), one.Tree, at, ask.Inside, 0, &n))
+	if ask.Inside {
+		return exchange.DoneWith(w, one.Tree.RemoveAll(r.Context(), at))
+	}
+	if info, err := one.Tree.Lstat(at); err == nil && info.IsDir() {
+		return exchange.DoneWith(w, one.Tree.Rmdir(at))
+	}
+	return exchange.DoneWith(w, one.Tree.Remove(at))
 }
 
 // bin shows what the holder can put back.
@@ -106,93 +103,11 @@ func (s *Server) emptyBin(w http.ResponseWriter, r *http.Request, one *stay) err
 	return exchange.DoneWith(w, one.visit.EmptyBin(r.Context(), r.PathValue("id")))
 }
 
-func removeAll(ctx context.Context, t *tree.Tree, at string, inside bool, depth int, n *int) error {
-	info, err := t.Lstat(at)
-	if err != nil || !info.IsDir() {
-		return t.Remove(at)
-	}
-	if inside {
-		err := names(ctx, t, at, depth, n, func(name string) error { return removeAll(ctx, t, path.Join(at, name), true, depth+1, n) })
-		if err != nil {
-			return err
-		}
-	}
-	return t.Rmdir(at)
-}
-
-var errDeep = keep.Refuse(keep.BadRequest, "the folders lie too deep in one another: take one further down")
-
-// names does something with each name in a folder, as they were when it was read.
-func names(ctx context.Context, t *tree.Tree, at string, depth int, n *int, do func(name string) error) error {
-	if depth > exchange.MaxDepth {
-		return errDeep
-	}
-	listing, err := t.ReadFolder(at)
-	if err != nil {
-		return err
-	}
-	defer listing.Close()
-	var found []string
-	err = each(ctx, listing, func(batch []fs.FileInfo) error {
-		for _, info := range batch {
-			if *n++; *n > maxAtOnce {
-				return keep.Refuse(keep.TooLarge, fmt.Sprintf("that is more than %d files and folders: take a part of it", maxAtOnce))
-			}
-			found = append(found, keep.Spell(info.Name()))
-		}
-		return nil
-	})
-	for _, name := range found {
-		if err == nil {
-			err = do(name)
-		}
-	}
-	return err
-}
-
 // copy copies a file or a folder with all that is in it; nothing is replaced.
 func (s *Server) copy(w http.ResponseWriter, r *http.Request, one *stay) error {
 	from, to, err := fromTo(w, r)
-	if err != nil {
-		return err
+	if err == nil {
+		_, err = one.Tree.Copy(r.Context(), from, to, tree.Taking{})
 	}
-	if keep.Covers(from, to) {
-		return keep.Refuse(keep.BadRequest, "a folder can't be copied into itself")
-	}
-	n := 0
-	return exchange.DoneWith(w, s.copyAll(r.Context(), one, from, to, 0, &n))
-}
-
-func (s *Server) copyAll(ctx context.Context, one *stay, from, to string, depth int, n *int) error {
-	info, err := one.Tree.Stat(from)
-	switch {
-	case err != nil:
-		return err
-	case !info.IsDir():
-		return s.copyFile(ctx, one, from, to)
-	}
-	if err := one.Tree.Mkdir(to, nil); err != nil {
-		return err
-	}
-	return names(ctx, one.Tree, from, depth, n, func(name string) error {
-		return s.copyAll(ctx, one, path.Join(from, name), path.Join(to, name), depth+1, n)
-	})
-}
-
-// copyFile is a download and an upload on this side: both are measured and recorded as such.
-func (s *Server) copyFile(ctx context.Context, one *stay, from, to string) error {
-	source, err := one.Tree.Open(from, tree.OpenMode{Read: true})
-	if err != nil {
-		return err
-	}
-	info, err := source.Stat()
-	if err != nil {
-		source.Abort(err)
-		return err
-	}
-	if err := s.files.Write(ctx, one.Stay, to, io.NewSectionReader(source, 0, info.Size()), info.Size(), false); err != nil {
-		source.Abort(err)
-		return err
-	}
-	return source.Close()
+	return exchange.DoneWith(w, err)
 }

@@ -99,8 +99,9 @@ func (l *Ledger) pin(spot Spot, look func() (fs.FileInfo, error)) (*File, error)
 // the last that has it open. The caller holds mu.
 func (l *Ledger) removed(spot Spot, info fs.FileInfo, pinned *File) {
 	add(l.over(spot), 0, -1)
-	if _, names := identify(info, spot); pinned != nil && names <= 1 {
+	if id, names := identify(info, spot); pinned != nil && names <= 1 {
 		pinned.gone = true
+		l.freed(id)
 	}
 }
 
@@ -131,7 +132,10 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 		if err := l.enterAlone(m.From, m.To); err != nil {
 			return err
 		}
-		defer l.gate.Unlock()
+		defer func() {
+			l.changes.Add(1)
+			l.gate.Unlock()
+		}()
 	}
 	source, replaced, err := m.Look()
 	if err != nil {
@@ -216,7 +220,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	}
 	for _, f := range l.open {
 		if f.spot.Store == m.From.Store && !f.gone && within(m.From.Path, f.spot.Path) {
-			f.spot = Spot{m.To.Store, m.To.Path + strings.TrimPrefix(f.spot.Path, m.From.Path)}
+			f.spot = Spot{Store: m.To.Store, Path: m.To.Path + strings.TrimPrefix(f.spot.Path, m.From.Path)}
 		}
 	}
 	return nil

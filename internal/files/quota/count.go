@@ -180,7 +180,7 @@ func (c *counting) add(folder store.Folder, spot Spot, depth int) error {
 				continue // which no account sees
 			}
 			c.files++
-			at := Spot{spot.Store, path.Join(spot.Path, info.Name())}
+			at := Spot{Store: spot.Store, Path: path.Join(spot.Path, info.Name())}
 			switch {
 			case info.IsDir():
 				if err := c.enter(folder, info.Name(), at, depth); err != nil {

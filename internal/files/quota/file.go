@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"sync"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -36,7 +37,9 @@ func (l *Ledger) Open(spot Spot, new bool, open func() (stat func() (fs.FileInfo
 		return err
 	}
 	if new {
-		err = l.Make(spot, follow)
+		if err = l.Make(spot, follow); err == nil {
+			l.tick(f.id)
+		}
 		return f, err
 	}
 	if err := l.enter(spot); err != nil {
@@ -68,6 +71,31 @@ func (l *Ledger) track(spot Spot, new bool, stat func() (fs.FileInfo, error)) (*
 	}
 	f.opens++
 	return f, nil
+}
+
+// lastTick is how long the clock of a file system may stand still, maxFreed bounds the numbers that are remembered for so long.
+const (
+	lastTick = 20 * time.Millisecond
+	maxFreed = 1024
+)
+
+// freed notes that a file's number is free for another. The caller holds mu.
+func (l *Ledger) freed(id fileID) {
+	if len(l.free) >= maxFreed || l.free == nil {
+		l.free = map[fileID]time.Time{}
+	}
+	l.free[id] = time.Now()
+}
+
+// tick waits until a new file that has got the number of one that has just gone can be told from it by its times.
+func (l *Ledger) tick(id fileID) {
+	l.mu.Lock()
+	since, again := l.free[id]
+	delete(l.free, id)
+	l.mu.Unlock()
+	if again && id.spot == (Spot{}) {
+		time.Sleep(min(lastTick, lastTick-time.Since(since)))
+	}
 }
 
 // ErrNever says, as what [File.Close] is told, that the file never came to be whole, so that nothing has its name.
@@ -231,6 +259,19 @@ func (l *Ledger) Fits(spot Spot, bytes, now int64) error {
 	defer l.mu.Unlock()
 	if free, _, tightest := room(l.over(spot)); tightest != nil && bytes-now > free {
 		return keep.Refuse(keep.QuotaFull, "the file does not fit: of the quota of "+keep.SaySize(int64(tightest.quota.Bytes))+" there are "+keep.SaySize(max(0, free))+" left")
+	}
+	return nil
+}
+
+// FitsAll refuses so many bytes in so many new files and folders at a path that could not all come there.
+func (l *Ledger) FitsAll(spot Spot, bytes, files int64) error {
+	if err := l.Fits(spot, bytes, 0); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if _, free, _ := room(l.over(spot)); files > free {
+		return errFilesFull
 	}
 	return nil
 }

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"path"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"urbankeep/internal/files/store"
@@ -17,11 +19,8 @@ import (
 	"urbankeep/internal/records"
 )
 
-// Spot is a path in a store: relative, slash-separated, clean.
-type Spot struct{ Store, Path string }
-
-// String is the spot as people write it.
-func (s Spot) String() string { return s.Store + ":" + s.Path }
+// Spot is a path in a store.
+type Spot = keep.Spot
 
 // Ledger counts what the places hold.
 //
@@ -37,11 +36,14 @@ type Ledger struct {
 	gate  sync.RWMutex
 	walks sync.Mutex // one count at a time
 
+	changes atomic.Uint64 // counts what was changed, from a time on that no other process had
+
 	mu     sync.Mutex // guards what follows; held for moments only
 	places map[Spot]*place
 	nested map[string]int // how many places a store has
 	below  map[Spot]int   // how many lie below a folder
 	open   map[fileID]*File
+	free   map[fileID]time.Time // numbers of files that have just gone
 
 	pending []*place // to be counted, by one goroutine; guarded by mu
 	wake    chan struct{}
@@ -91,7 +93,23 @@ const (
 
 // Unlimited is a ledger without any place: everything fits.
 func Unlimited() *Ledger {
-	return &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{}}
+	l := &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{}}
+	l.changes.Store(uint64(time.Now().UnixNano()))
+	return l
+}
+
+// Changes is another number after each change of what is in any store, and after each start.
+func (l *Ledger) Changes() uint64 { return l.changes.Load() }
+
+// Writing reports whether a file of a disk is open for writing.
+func (l *Ledger) Writing(info fs.FileInfo) bool {
+	if _, known := store.Number(info); !known {
+		return false
+	}
+	id, _ := identify(info, Spot{})
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.open[id] != nil
 }
 
 // Looker opens a folder of a store when it is there.
@@ -193,7 +211,7 @@ func (l *Ledger) settled(ctx context.Context, spots []Spot) (map[Spot]records.Pl
 	}
 	found := map[Spot]records.Place{}
 	for _, p := range known {
-		found[Spot{p.Store, p.Folder}] = p
+		found[Spot{Store: p.Store, Path: p.Folder}] = p
 	}
 	return found, err
 }
@@ -203,7 +221,7 @@ func (l *Ledger) nest(spot Spot, by int) {
 	l.nested[spot.Store] += by
 	for at := spot.Path; at != "."; {
 		at = path.Dir(at)
-		above := Spot{spot.Store, at}
+		above := Spot{Store: spot.Store, Path: at}
 		if l.below[above] += by; l.below[above] == 0 {
 			delete(l.below, above)
 		}
@@ -275,7 +293,7 @@ func (l *Ledger) over(spot Spot) []*place {
 	var found []*place
 	for at := spot.Path; at != "."; {
 		at = path.Dir(at)
-		if p := l.places[Spot{spot.Store, at}]; p != nil {
+		if p := l.places[Spot{Store: spot.Store, Path: at}]; p != nil {
 			found = append(found, p)
 		}
 	}
@@ -288,7 +306,10 @@ func (l *Ledger) enter(spots ...Spot) error {
 	return l.begin(l.gate.RLock, l.gate.RUnlock, spots)
 }
 
-func (l *Ledger) leave() { l.gate.RUnlock() }
+func (l *Ledger) leave() {
+	l.changes.Add(1)
+	l.gate.RUnlock()
+}
 
 // enterAlone is enter for a change that needs the disk to stand still; the caller
 // must unlock the gate.
@@ -461,7 +482,7 @@ func (l *Ledger) Over(folder Spot) []Use {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var found []Use
-	for _, p := range l.over(Spot{folder.Store, path.Join(folder.Path, "x")}) {
+	for _, p := range l.over(Spot{Store: folder.Store, Path: path.Join(folder.Path, "x")}) {
 		found = append(found, p.use())
 	}
 	return found

@@ -106,6 +106,10 @@ type Linker interface {
 	Readlink(name string) (string, error)
 }
 
+// MovesByCopy is a folder of a store that moves a file by copying it on its side, and where what appears is whole: what is to
+// appear is better written where it belongs.
+type MovesByCopy interface{ MovesByCopy() }
+
 // Syncer is a folder whose names can be brought to the medium.
 type Syncer interface {
 	Sync() error
@@ -202,6 +206,15 @@ type Facts struct {
 	Bits     fs.FileMode
 	Modified time.Time
 	ID       Identity
+	Tag      string // changes with the content, as the store says; "": it says none
+}
+
+// Version is what the store says, else what can be seen.
+func (f Facts) Version() (text string, certain bool) {
+	if f.Tag != "" {
+		return f.Tag, true
+	}
+	return plainVersion(f), false
 }
 
 func (f Facts) Name() string       { return f.Named }

@@ -27,10 +27,14 @@ const BinPrefix = ".urbankeep-bin-"
 // HeldPrefix begins the names of uploads that wait for their check, in the folder where they are to appear.
 const HeldPrefix = ".urbankeep-held-"
 
-// Hidden reports whether a name is that of an upload that is not whole yet or waits for its check, or of what was deleted and can be put back.
-// No account sees or says it.
+// AsidePrefix begins the names of what is put aside in its own folder while something takes its place, StagePrefix those of
+// copies in the making.
+const AsidePrefix, StagePrefix = ".urbankeep-aside-", ".urbankeep-stage-"
+
+// Hidden reports whether a name is that of an upload that is not whole yet or waits for its check, of what was deleted and can be put back, or of
+// what is put aside or is being made. No account sees or says it.
 func Hidden(name string) bool {
-	return begins(name, PartPrefix) || begins(name, BinPrefix) || begins(name, HeldPrefix)
+	return begins(name, PartPrefix) || begins(name, BinPrefix) || begins(name, HeldPrefix) || begins(name, AsidePrefix) || begins(name, StagePrefix)
 }
 
 func begins(name, prefix string) bool {

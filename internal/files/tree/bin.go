@@ -89,18 +89,19 @@ func (t *Tree) discard(at string, folder bool, b keep.Binned, note func(keep.Bin
 	if p.held != "" {
 		return errHeld
 	}
-	if folder && t.holds != nil && t.holds.Below(p.spot()) {
-		return errHeldIn
+	if folder {
+		if err := t.stays(&p, false); err != nil {
+			return err
+		}
 	}
-	if b.Path, b.Folder, b.Store, b.In = p.path, folder, p.m.spot.Store, p.m.spot.Path; !folder {
+	if b.Path, b.Folder, b.Store, b.In, b.Was = p.path, folder, p.m.spot.Store, p.m.spot.Path, p.named().Folder().Path; !folder {
 		b.Size = info.Size()
 	}
 	if err := note(b); err != nil {
 		return err
 	}
 	bin := p.m.inBin(b.ID)
-	inside := func() (store.Folder, error) { return p.dir.Enter(p.name) }
-	err = t.ledger.Rename(quota.Move{From: p.spot(), To: bin.spot(), Inside: inside, Look: look}, func() error { return p.dir.Rename(p.name, bin.dir, bin.name, false) })
+	err = t.taking(p.spot(), bin.spot(), p.path, func() error { return t.shift(&p, &bin, look, never) })
 	return p.settled(bin.settled(err))
 }
 
@@ -169,10 +170,11 @@ func (t *Tree) putBack(b keep.Binned, to string) error {
 		}
 		return info, nil, err
 	}
-	inside := func() (store.Folder, error) { return bin.dir.Enter(bin.name) }
-	err = t.ledger.Rename(quota.Move{From: bin.spot(), To: p.spot(), Inside: inside, Look: look}, func() error { return bin.dir.Rename(bin.name, p.dir, p.name, false) })
+	err = t.taking(bin.spot(), p.spot(), p.path, func() error { return t.shift(&bin, &p, look, never) })
 	return bin.settled(p.settled(err))
 }
+
+func never() bool { return false }
 
 // EmptyBin removes something in a bin for good, with all that is in it; that it isn't there is fine. It needs no account.
 // dir is the folder in which it lies.

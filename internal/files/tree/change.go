@@ -50,6 +50,7 @@ func (t *Tree) Resize(at string, size int64) error {
 		if err != nil {
 			return err
 		}
+		f.dirty.Store(true)
 		err = f.held.Resize(size, func() error { return f.f.Truncate(size) })
 		err = errors.Join(err, f.settle(err == nil))
 		if f.wrote != nil {

@@ -1,6 +1,8 @@
 package tree
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"io"
 	"io/fs"
@@ -28,6 +30,8 @@ type File struct {
 	held    *quota.File // nil when it is not open for writing
 	in      *place      // where it lies, if its bytes and name must outlive the end of the power; else nil
 	moved   atomic.Int64
+	before  int64       // when a file that is written in place was changed last; 0: it is none, or nobody knows
+	dirty   atomic.Bool // and it was written
 
 	recorded func(keep.AuditRecord) error // ends what was announced
 	sum      *sum                         // nil: nobody wants to know
@@ -37,33 +41,68 @@ type File struct {
 
 	wrote func(whole bool, size int64, hash string) error // ends the change of a held upload; nil: it is none
 
-	stopped chan struct{} // closed when somebody ended the transfer
-	mu      sync.Mutex
-	broken  error // the first error of a read or write, or why it was ended
-	closed  bool
+	ending context.Context // ends when somebody ends the transfer
+	ended  context.CancelCauseFunc
+
+	mu       sync.Mutex
+	broken   error // the first error of a read or write, or why it was ended
+	closed   bool
+	reserved int64 // bytes that may move, and have not
 }
 
-// stop ends the transfer from outside: reads and writes fail from now on.
+// stop ends the transfer from outside: nothing moves from now on.
 func (f *File) stop(why *keep.Fault) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.Ended() == nil {
 		f.broken = why
-		close(f.stopped)
+		f.ended(why)
 	}
 }
 
-// Stopped is closed when somebody ended the transfer; a protocol that waits for its
-// client then stops waiting.
-func (f *File) Stopped() <-chan struct{} { return f.stopped }
+// Ending ends when somebody ends the transfer; a protocol that waits for its client then stops waiting.
+func (f *File) Ending() context.Context { return f.ending }
 
 // Ended says why somebody ended the transfer, nil while nobody did.
-func (f *File) Ended() error {
-	select {
-	case <-f.stopped:
-		return f.broken
-	default:
-		return nil
+func (f *File) Ended() error { return context.Cause(f.ending) }
+
+// Reserve has so many bytes of the file move for sure, or none: for a protocol that says how many will come before they do.
+func (f *File) Reserve(bytes int64) error {
+	if err := f.Ended(); err != nil {
+		return err
+	}
+	_, err := f.meter.Reserve(bytes, true)
+	if err != nil {
+		return f.note(err)
+	}
+	f.mu.Lock()
+	f.reserved += bytes
+	f.mu.Unlock()
+	return nil
+}
+
+// piece asks, before each piece that moves, what every loop must ask: is the transfer ended, and how many bytes may move? What
+// of them has not moved then is let go of.
+func (f *File) piece(want int64) (may int64, err error) {
+	if err := f.Ended(); err != nil {
+		return 0, err
+	}
+	f.mu.Lock()
+	may = min(want, f.reserved)
+	f.reserved -= may
+	f.mu.Unlock()
+	if may < want || want == 0 {
+		more, err := f.meter.Reserve(want-may, false)
+		if may += more; err != nil && may == 0 {
+			return 0, f.note(err)
+		}
+	}
+	return may, nil
+}
+
+func (f *File) letGo(bytes int64) {
+	if bytes > 0 {
+		f.meter.Release(bytes)
 	}
 }
 
@@ -81,13 +120,23 @@ func (f *File) ReadAt(p []byte, off int64) (int, error) {
 	if !f.mode.Read && !f.mode.Rescan {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for reading")
 	}
-	if err := f.Ended(); err != nil {
+	if f.mode.Write { // none of it goes to the client
+		n, err := f.f.ReadAt(p, off)
+		if err == io.EOF {
+			return n, io.EOF
+		}
+		return n, f.note(cmp.Or(f.Ended(), err))
+	}
+	may, err := f.piece(int64(len(p)))
+	if err != nil {
 		return 0, err
 	}
-	n, err := f.f.ReadAt(p, off)
-	if !f.mode.Write {
-		f.meter.Pace(n)
-		f.count(n)
+	n, err := f.f.ReadAt(p[:may], off)
+	f.letGo(may - int64(n))
+	f.meter.Pace(n)
+	f.count(n)
+	if err == nil && may < int64(len(p)) {
+		return n, nil // as much as may move; the next piece says why no more
 	}
 	if err == io.EOF {
 		return n, io.EOF
@@ -101,12 +150,23 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	if !f.mode.Write {
 		return 0, keep.Refuse(keep.BadRequest, "the file was not opened for writing")
 	}
-	if err := f.Ended(); err != nil {
-		return 0, err
-	}
 	if err := quota.CheckEnd(off, int64(len(p))); err != nil {
 		return 0, f.note(err)
 	}
+	for {
+		may, err := f.piece(int64(len(p) - n))
+		if err != nil {
+			return n, err
+		}
+		wrote, err := f.write(p[n:n+int(may)], off+int64(n))
+		f.letGo(may - int64(wrote))
+		if n += wrote; err != nil || n == len(p) {
+			return n, err
+		}
+	}
+}
+
+func (f *File) write(p []byte, off int64) (n int, err error) {
 	f.meter.Pace(len(p))
 	policy := f.t.policy.Load()
 	if f.mode.Append {
@@ -127,6 +187,7 @@ func (f *File) WriteAt(p []byte, off int64) (n int, err error) {
 	default:
 		n, err = f.held.Write(off, most, func(fits int) (int, error) { return f.f.WriteAt(p[:fits], off) })
 	}
+	f.dirty.Store(true)
 	f.count(n)
 	f.sum.add(p[:max(n, 0)], off)
 	if err == nil && most < len(p) {
@@ -181,10 +242,13 @@ func (f *File) SendTo(w io.Writer, from, length int64) error {
 	for slice := int64(leastSlice); length > 0; {
 		started := time.Now()
 		var n int64
-		var err error
 		part := min(slice, length)
 		if chunk := f.meter.Chunk(); chunk > 0 {
 			part = min(part, int64(chunk))
+		}
+		part, err := f.piece(part)
+		if err != nil {
+			return err
 		}
 		if kernel {
 			n, err = io.CopyN(w, f.f, part)
@@ -194,6 +258,7 @@ func (f *File) SendTo(w io.Writer, from, length int64) error {
 				err = io.EOF
 			}
 		}
+		f.letGo(part - n)
 		length -= n
 		f.meter.Pace(int(n))
 		f.count(int(n))
@@ -251,6 +316,7 @@ func (f *File) Resize(size int64) error {
 	if err := errors.Join(quota.CheckEnd(0, size), f.t.policy.Load().CheckSize(size)); err != nil {
 		return f.note(err)
 	}
+	f.dirty.Store(true)
 	return f.note(f.held.Resize(size, func() error { return f.f.Truncate(size) }))
 }
 
@@ -361,6 +427,11 @@ func (f *File) end(why error) error {
 	if why == nil && f.waits {
 		r.SetWaiting()
 	}
+	f.mu.Lock()
+	left := f.reserved
+	f.reserved = 0
+	f.mu.Unlock()
+	f.letGo(left)
 	f.meter.End(r.Outcome, r.Reason)
 	if err := f.recorded(r); err != nil {
 		return err
@@ -388,6 +459,7 @@ func (f *File) settle(whole bool) (err error) {
 		}
 		return err
 	}
+	f.told()
 	if f.in != nil && whole {
 		err = f.f.Sync()
 	}

@@ -1,11 +1,14 @@
 package tree
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"path"
+	"syscall"
 	"time"
 
+	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
@@ -202,7 +205,11 @@ func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.F
 	if p.held != "" {
 		return p.settled(t.holds.Drop(p.held, remove))
 	}
-	return p.settled(remove())
+	err = t.taking(p.spot(), quota.Spot{}, p.path, remove)
+	if errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, fs.ErrExist) { // it may be for what nobody sees
+		err = cmp.Or(t.stays(&p, true), err)
+	}
+	return p.settled(err)
 }
 
 // notMount refuses to touch a folder that is a mount or holds one.

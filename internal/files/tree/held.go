@@ -29,8 +29,8 @@ type Holds interface {
 	// Write begins a change of what is held, and refuses it while that gets its name. done ends the change: whole says that
 	// the file has come whole and is to be checked.
 	Write(id string) (done func(whole bool, size int64, hash string) error, err error)
-	// Move says that a held upload is to appear elsewhere; do moves its file.
-	Move(id string, folder quota.Spot, name, at string, do func() error) error
+	// Move says that a held upload is to appear elsewhere, in the place of a file that is there with over; do moves its file.
+	Move(id string, folder quota.Spot, name, at string, over bool, do func() error) error
 	// Drop forgets an upload when do has removed its file.
 	Drop(id string, do func() error) error
 }
@@ -154,7 +154,7 @@ func (t *Tree) moveHeld(src, dst *place, replace bool) error {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return t.holds.Move(src.held, dst.folderSpot(), dst.spelling(), dst.path, func() error {
+	return t.holds.Move(src.held, dst.folderSpot(), dst.spelling(), dst.path, t.may(keep.Overwrite, dst.path) == nil, func() error {
 		if src.folderSpot() == dst.folderSpot() {
 			return nil
 		}

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"context"
 	"crypto/sha256"
 	"errors"
 	"io/fs"
@@ -61,8 +62,15 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 	if total == 0 && mode.Write {
 		total = -1
 	}
-	f.path, f.started, f.recorded, f.stopped = at, started, end, make(chan struct{})
+	f.path, f.started, f.recorded = at, started, end
+	f.ending, f.ended = context.WithCancelCause(context.Background())
 	f.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: f.stop})
+	if mode.Write { // even when nothing comes
+		if err := f.Reserve(0); err != nil {
+			f.Abort(err)
+			return nil, err
+		}
+	}
 	return f, nil
 }
 
@@ -74,6 +82,9 @@ func (t *Tree) MayOpen(at string, mode OpenMode) error {
 	p, create, err := t.decide(at, mode)
 	if err == nil {
 		defer p.close()
+		err = t.watch.Room()
+	}
+	if err == nil {
 		held := int64(0)
 		if !create && mode.Part == nil { // what a part replaces stays until it is whole
 			held = p.seen.Size()
@@ -166,6 +177,9 @@ func (t *Tree) openOnce(at string, mode OpenMode, begin func(*place) error) (*Fi
 		if info, err := f.f.Stat(); err == nil {
 			t.made.add(p.path, info)
 		}
+	} else if err == nil && mode.Write {
+		f.before, _ = store.Changed(p.seen)
+		f.dirty.Store(mode.Truncate)
 	}
 	if err != nil || !mode.Write || !p.m.power {
 		p.close()

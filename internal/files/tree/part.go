@@ -26,9 +26,18 @@ type Part struct {
 	Hold bool   // it stays a part even when all of it is there, until [Tree.Finish]
 	Hash string // SHA-256 that the whole must have, in hexadecimal; "": any
 	Sum  []byte // state of the hash of what came before; nil: of nothing
+	// Still is asked for what the whole is to take the place of, nil for nothing, when it does; nil: it always may.
+	Still func(there fs.FileInfo) error
 }
 
 func (p Part) name() string { return store.PartPrefix + p.ID }
+
+func (p Part) still(there fs.FileInfo) error {
+	if p.Still == nil {
+		return nil
+	}
+	return p.Still(there)
+}
 
 // part is an open one.
 type part struct {
@@ -226,7 +235,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 		}
 		if replaced, err = p.dir.Lookup(p.name); err != nil {
 			replaced = nil
-			return info, nil, nil
+			return info, nil, one.still(nil)
 		}
 		if !replace {
 			return nil, nil, fs.ErrExist
@@ -234,7 +243,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 		if err := t.may(keep.Overwrite, p.path); err != nil {
 			return nil, nil, err
 		}
-		return info, replaced, regular(replaced)
+		return info, replaced, cmp.Or(regular(replaced), one.still(replaced))
 	}
 	err = t.ledger.Rename(quota.Move{From: from.spot(), To: p.spot(), Look: look}, func() error { return from.dir.Rename(from.name, p.dir, p.name, replaced != nil) })
 	if err == nil {
@@ -289,19 +298,7 @@ func (t *Tree) PartSize(at string, one Part) (int64, error) {
 	return info.Size(), nil
 }
 
-// PartSpot is the folder in which a part of a file at a clean path lies, for [DropPart].
-func (t *Tree) PartSpot(at string) (quota.Spot, error) {
-	defer t.deed(at)()
-	p, err := t.resolve(at, true, keep.Upload)
-	if err != nil {
-		return quota.Spot{}, asFault(err)
-	}
-	defer p.close()
-	spot := p.spot()
-	return quota.Spot{Store: spot.Store, Path: path.Dir(spot.Path)}, nil
-}
-
-// DropPart removes what has come of an upload from the folder where [Tree.PartSpot] says that it lies; that it isn't
+// DropPart removes what has come of an upload from the folder in which the file is to appear; that it isn't
 // there is fine. It needs no account.
 func DropPart(ledger *quota.Ledger, dir store.Folder, folder quota.Spot, id string) error {
 	name := Part{ID: id}.name()

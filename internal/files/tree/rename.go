@@ -1,8 +1,12 @@
 package tree
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"io/fs"
+	"path"
+	"strings"
 
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/files/store"
@@ -63,8 +67,10 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 		return errHeld
 	case src.m != dst.m && t.checkAt(dst.path) != nil:
 		return keep.Refuse(keep.AcrossMounts, "files come into that folder by an upload only, so that they are checked: copy it there")
-	case alone && t.holds != nil && t.holds.Below(src.spot()):
-		return errHeldIn
+	case alone:
+		if err := cmp.Or(t.stays(&src, false), t.mayMoveInside(&src, &dst)); err != nil {
+			return err
+		}
 	}
 	var replaced fs.FileInfo
 	look := func() (source, _ fs.FileInfo, err error) {
@@ -84,10 +90,46 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 		}
 		return source, replaced, err
 	}
-	inside := func() (store.Folder, error) { return src.dir.Enter(src.name) }
-	moved := quota.Move{From: src.spot(), To: dst.spot(), Inside: inside, Look: look}
-	err = t.ledger.Rename(moved, func() error { return src.dir.Rename(src.name, dst.dir, dst.name, replaced != nil) })
+	err = t.taking(src.spot(), dst.spot(), dst.path, func() error {
+		return t.shift(&src, &dst, look, func() bool { return replaced != nil })
+	})
 	return src.settled(dst.settled(err))
+}
+
+// shift gives what lies at one place the name of another, with what that takes of quotas.
+func (t *Tree) shift(src, dst *place, look func() (source, replaced fs.FileInfo, err error), replace func() bool) error {
+	inside := func() (store.Folder, error) { return src.dir.Enter(src.name) }
+	return t.ledger.Rename(quota.Move{From: src.spot(), To: dst.spot(), Inside: inside, Look: look}, func() error {
+		return src.dir.Rename(src.name, dst.dir, dst.name, replace())
+	})
+}
+
+// stays says why what lies at a place must stay there with all that is in it, or with gone, why it can't go for good.
+func (t *Tree) stays(p *place, gone bool) error {
+	if t.holds != nil && t.holds.Below(p.spot()) {
+		return errHeldIn
+	}
+	return t.hangs.Stays(p.spot(), gone)
+}
+
+// mayMoveInside decides on each thing in a folder that is to move, where not one decision holds for all of them.
+func (t *Tree) mayMoveInside(src, dst *place) error {
+	policy := t.policy.Load()
+	if policy.Plain(src.path) && policy.Plain(dst.path) {
+		return nil
+	}
+	info, err := src.dir.Lookup(src.name)
+	if err != nil || !info.IsDir() {
+		return err
+	}
+	n := 0
+	return t.walk(context.Background(), src, &n, func(found *place, info fs.FileInfo) error {
+		to := path.Join(dst.path, strings.TrimPrefix(found.path, src.path))
+		if err := cmp.Or(t.may(keep.Rename, found.path), t.may(keep.Rename, to)); err != nil {
+			return keep.Refuse(keep.NoRight, "not all that is in the folder may be moved there: move what may, part by part")
+		}
+		return nil
+	})
 }
 
 // mayMove decides on a move from one place to another.

@@ -3,7 +3,9 @@ package tree
 import (
 	"errors"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,8 +41,11 @@ func (p *place) spot() quota.Spot {
 		folder := p.folderSpot()
 		return quota.Spot{Store: folder.Store, Path: path.Join(folder.Path, p.name)}
 	}
-	return p.m.under(p.m.rel(p.path))
+	return p.named()
 }
+
+// named is the place by its name in the tree: of a held upload, the one that it is to have.
+func (p *place) named() quota.Spot { return p.m.under(p.m.rel(p.path)) }
 
 // spelling is the last part of its path.
 func (p *place) spelling() string { return path.Base(p.path) }
@@ -114,7 +119,7 @@ func (t *Tree) reach(policy *keep.Policy, at string, follow bool) (p place, onwa
 	if m.spot.Path == "." && reserved(rel) || hiddenOnTheWay(rel) {
 		return p, "", errMark
 	}
-	folder, name := path.Split(rel)
+	folder, name := path.Split(m.real(rel))
 	if folder != "" {
 		folder = strings.TrimSuffix(folder, "/")
 		if !policy.Any(path.Dir(at)) {
@@ -180,6 +185,9 @@ func (m *mounted) aroundLink(policy *keep.Policy, parts []string) (string, error
 		if i > 0 && !policy.Any(m.path(parts[:i])) {
 			return "", errHidden
 		}
+		if way := strings.Join(parts[:i+1], "/"); len(m.unseen) > 0 {
+			part = path.Base(m.real(way))
+		}
 		next, err := dir.Enter(keep.Unspell(part))
 		if errors.Is(err, store.ErrLink) {
 			return m.linkTarget(dir, parts, i)
@@ -243,5 +251,34 @@ func (m *mounted) rel(at string) string {
 
 // under is a path relative to the mount as the ledger knows it.
 func (m *mounted) under(rel string) quota.Spot {
-	return quota.Spot{Store: m.spot.Store, Path: path.Join(m.spot.Path, rel)}
+	return quota.Spot{Store: m.spot.Store, Path: path.Join(m.spot.Path, m.real(rel))}
+}
+
+// real is a path relative to the mount as it lies in the store.
+func (m *mounted) real(rel string) string {
+	for shown, name := range m.unseen {
+		if rel == shown || strings.HasPrefix(rel, shown+"/") {
+			return path.Join(path.Dir(shown), name) + rel[len(shown):]
+		}
+	}
+	return rel
+}
+
+// unseen gives a tree of the same session in which a path leads to what lies under a hidden name in the same folder: so that
+// it is decided on, and recorded, as what has the path.
+func (t *Tree) unseen(p *place, hidden, remark string) *Tree {
+	seeing := *t
+	seeing.mounts, seeing.remark = slices.Clone(t.mounts), remark
+	for i, m := range t.mounts {
+		if m.at == p.m.at {
+			other := *m
+			other.unseen = maps.Clone(m.unseen)
+			if other.unseen == nil {
+				other.unseen = map[string]string{}
+			}
+			other.unseen[m.rel(p.path)] = hidden
+			seeing.mounts[i] = &other
+		}
+	}
+	return &seeing
 }

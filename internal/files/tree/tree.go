@@ -34,11 +34,15 @@ type Watcher interface {
 	Room() error // refuses one transfer too many
 }
 
-// Meter counts one running transfer.
+// Meter counts one running transfer, and bounds it.
 type Meter interface {
-	Moved(bytes int)
-	Chunk() int     // how many bytes should be moved at once; 0: any number
-	Pace(bytes int) // waits until so many may be moved, or the session ends
+	// Reserve asks for so many bytes before they move, and gives how many may; all or none, with whole. The error says why none
+	// may any more. Release gives back what did not move.
+	Reserve(bytes int64, whole bool) (may int64, err error)
+	Release(bytes int64)
+	Moved(bytes int) // counts what has
+	Chunk() int      // how many bytes should be moved at once; 0: any number
+	Pace(bytes int)  // waits until so many may be moved, or the session ends
 	End(outcome keep.Outcome, reason keep.Reason)
 }
 
@@ -66,16 +70,18 @@ type Who struct {
 // goroutines at once.
 type Tree struct {
 	who    Who
-	policy atomic.Pointer[keep.Policy]
+	policy *atomic.Pointer[keep.Policy]
 	mounts []*mounted // in the order of policy.Mounts
 	trail  Trail
 	watch  Watcher
 	ledger *quota.Ledger
 	moves  *Moves
 	heavy  *Heavy
+	hangs  Hangings
 	holds  Holds       // nil: nothing is held back
 	power  func() bool // whether a record waits for the medium; nil: it may
-	made   made
+	made   *made
+	remark string // stands in the record of what was done; see [Tree.unseen]
 }
 
 type mounted struct {
@@ -85,6 +91,8 @@ type mounted struct {
 	power  bool       // what is acknowledged must outlive the end of the power
 	hashes bool       // the SHA-256 of whole uploads is recorded
 	draws  bool       // small pictures may be made of what is in it
+
+	unseen map[string]string // hidden names, by the path relative to the mount that stands for them in this tree
 }
 
 // House is what all trees share.
@@ -96,6 +104,7 @@ type House struct {
 	Heavy  *Heavy      // nil: the tree has the machine for itself
 	Open   Opener      // nil: stores on disks only
 	Holds  Holds       // nil: nothing is held back
+	Hangs  Hangings    // nil: nothing hangs on places
 	Power  func() bool // whether a record waits for the medium; nil: it may
 }
 
@@ -104,7 +113,10 @@ type Opener func(s keep.Store, folder string) (f store.Folder, made int, err err
 
 // Open opens an account's mounts, making folders that are missing.
 func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
-	t := &Tree{who: who, trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds, power: house.Power}
+	t := &Tree{who: who, policy: new(atomic.Pointer[keep.Policy]), made: new(made), trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds, hangs: house.Hangs, power: house.Power}
+	if t.hangs == nil {
+		t.hangs = nothing{}
+	}
 	if t.moves == nil {
 		t.moves = new(Moves)
 	}
@@ -125,7 +137,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
 		folder, made, err := house.Open(place, spot.Path)
 		if err == nil {
-			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power, place.Hashes, place.Draws()})
+			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power, place.Hashes, place.Draws(), nil})
 			err = t.ledger.Made(spot, made)
 		}
 		if err != nil {
@@ -248,7 +260,9 @@ func (t *Tree) base(action keep.Action, at string) keep.AuditRecord {
 
 // ended says in a record how it ended.
 func (t *Tree) ended(r *keep.AuditRecord, err error) {
-	r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err)
+	if r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err); err == nil {
+		r.Detail = t.remark
+	}
 	if t.who.Rehearsal {
 		r.Detail = strings.TrimSuffix("rehearsal: "+r.Detail, ": ")
 	}

@@ -41,13 +41,15 @@ func (l *ledger) last() keep.AuditRecord { return l.records[len(l.records)-1] }
 // unwatched is a session that nobody watches.
 type unwatched struct{}
 
-func (unwatched) Doing(keep.Action, string)        {}
-func (u unwatched) Room() error                    { return nil }
-func (u unwatched) Begin(tree.Transfer) tree.Meter { return u }
-func (unwatched) Moved(int)                        {}
-func (unwatched) Chunk() int                       { return 0 }
-func (unwatched) Pace(int)                         {}
-func (unwatched) End(keep.Outcome, keep.Reason)    {}
+func (unwatched) Doing(keep.Action, string)              {}
+func (u unwatched) Room() error                          { return nil }
+func (u unwatched) Begin(tree.Transfer) tree.Meter       { return u }
+func (unwatched) Reserve(n int64, _ bool) (int64, error) { return n, nil }
+func (unwatched) Release(int64)                          {}
+func (unwatched) Moved(int)                              {}
+func (unwatched) Chunk() int                             { return 0 }
+func (unwatched) Pace(int)                               {}
+func (unwatched) End(keep.Outcome, keep.Reason)          {}
 
 // house is a store in a folder, without quotas.
 func house(dir string, trail tree.Trail) tree.House {

@@ -1,10 +1,6 @@
 package tree
 
-import (
-	"path"
-
-	"urbankeep/internal/keep"
-)
+import "urbankeep/internal/keep"
 
 // Why says why the account may not do something at a clean path; nil when it may.
 func (t *Tree) Why(right keep.Rights, at string) error { return t.may(right, at) }
@@ -15,9 +11,9 @@ func (t *Tree) Draws(at string) (key string, err error) {
 	if !t.mountOf(at).draws {
 		return "", nil
 	}
-	folder, err := t.PartSpot(at)
+	lies, err := t.Place(at, true)
 	if err != nil {
 		return "", err
 	}
-	return t.who.Account + "\x00" + folder.Store + "\x00" + folder.Path + "/" + path.Base(at), nil
+	return t.who.Account + "\x00" + lies.Spot.Store + "\x00" + lies.Spot.Path, nil
 }

@@ -4,7 +4,6 @@ import (
 	"io/fs"
 	"net/http"
 	"net/url"
-	"path"
 	"slices"
 	"strings"
 
@@ -115,22 +114,7 @@ func (c *call) conditions(info fs.FileInfo) error {
 	if c.r.Method == http.MethodGet || c.r.Method == http.MethodHead {
 		return nil
 	}
-	etag := ""
-	if info != nil && !info.IsDir() {
-		etag = exchange.ETag(info)
-	}
-	if match := c.r.Header.Get("If-Match"); match != "" && !(match == "*" && info != nil || etag != "" && tagged(match, etag)) {
-		return errPrecondition
-	}
-	if none := c.r.Header.Get("If-None-Match"); none != "" && (none == "*" && info != nil || etag != "" && tagged(none, etag)) {
-		return errPrecondition
-	}
-	return nil
-}
-
-// tagged reports whether an entity tag is in a list.
-func tagged(list, etag string) bool {
-	return slices.ContainsFunc(strings.Split(list, ","), func(one string) bool { return strings.TrimPrefix(strings.TrimSpace(one), "W/") == etag })
+	return exchange.Conditions(c.r, c.one.Tree, info)
 }
 
 // holds reports whether all conditions of a list do.
@@ -150,19 +134,19 @@ func (c *call) holds(l list, info fs.FileInfo) (bool, error) {
 		}
 	}
 	var locks []keep.Lock
-	if spot, err := c.one.spot(at); err == nil {
-		over, err := c.one.visit.LocksOver(c.r.Context(), spot)
+	if lies, err := c.one.Tree.Place(at, true); err == nil {
+		over, err := c.one.visit.LocksOver(c.r.Context(), lies.Spot)
 		if err != nil {
 			return false, err
 		}
-		locks = covering(over, spot)
+		locks = covering(over, lies.Spot)
 	}
 	for _, one := range l.conditions {
 		is := false
 		if one.token != "" {
 			is = slices.ContainsFunc(locks, func(l keep.Lock) bool { return l.Token == one.token })
 		} else {
-			is = info != nil && !info.IsDir() && strings.TrimPrefix(one.etag, "W/") == exchange.ETag(info)
+			is = info != nil && !info.IsDir() && exchange.SameTag(one.etag, c.one.Tree.Tag(info))
 		}
 		if is == one.not {
 			return false, nil
@@ -187,13 +171,24 @@ func (c *call) held(locks []keep.Lock) bool {
 // errLocked is 423 (RFC 4918, section 11.3).
 var errLocked = status(http.StatusLocked, "it is locked: whoever locked it must unlock it, or the request must show the token")
 
-// unlocked refuses to change what somebody has locked: a path; with member also its folder, in which a name comes or goes; with
-// deep also what lies below it.
-func (c *call) unlocked(at string, member, deep bool) error {
-	spot, err := c.one.spot(at)
+// change is what a request does to a path, as locks see it.
+type change int
+
+const (
+	changed change = 0 // what is there stays there
+	made    change = 1 // a name comes or goes in its folder
+	deep    change = 2 // it changes with all that is below it
+	own     change = 4 // of a link itself, not of what it leads to
+	removed        = made | deep | own
+)
+
+// unlocked refuses to change what somebody has locked: what a path leads to, and the folder in which a name comes or goes.
+func (c *call) unlocked(at string, how change) error {
+	lies, err := c.one.Tree.Place(at, how&own == 0)
 	if err != nil {
 		return nil // nobody gets so far
 	}
+	spot := lies.Spot
 	over, err := c.one.visit.LocksOver(c.r.Context(), spot)
 	if err != nil {
 		return err
@@ -201,10 +196,9 @@ func (c *call) unlocked(at string, member, deep bool) error {
 	if !c.held(covering(over, spot)) {
 		return errLocked
 	}
-	if member {
-		folder := Spot{spot.Store, path.Dir(spot.Path)}
+	if how&made != 0 {
 		var on []keep.Lock
-		for _, l := range covering(over, folder) {
+		for _, l := range covering(over, spot.Folder()) {
 			if l.Path != spot.Path {
 				on = append(on, l)
 			}
@@ -213,7 +207,7 @@ func (c *call) unlocked(at string, member, deep bool) error {
 			return errLocked
 		}
 	}
-	if deep {
+	if how&deep != 0 {
 		below, err := c.one.visit.LocksBelow(c.r.Context(), spot)
 		if err != nil {
 			return err
@@ -228,13 +222,12 @@ func (c *call) unlocked(at string, member, deep bool) error {
 }
 
 // mayChange holds conditions and locks against a change of what is asked for; with member a name comes or goes.
-func (c *call) mayChange(member bool) error {
-	info, err := c.there(c.at)
-	if err == nil {
-		err = c.conditions(info)
+func (c *call) mayChange(info fs.FileInfo, member bool) error {
+	if err := c.conditions(info); err != nil {
+		return err
 	}
-	if err == nil {
-		err = c.unlocked(c.at, member, false)
+	if member {
+		return c.unlocked(c.at, made)
 	}
-	return err
+	return c.unlocked(c.at, changed)
 }

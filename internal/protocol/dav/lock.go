@@ -68,10 +68,11 @@ func (c *call) lock() error {
 	if err := c.conditions(info); err != nil {
 		return err
 	}
-	spot, err := c.one.spot(c.at)
+	lies, err := c.one.Tree.Place(c.at, true)
 	if err != nil {
 		return err
 	}
+	spot := lies.Spot
 	if asked == nil {
 		return c.refresh(spot)
 	}
@@ -83,15 +84,11 @@ func (c *call) lock() error {
 	if err != nil {
 		return err
 	}
-	in := c.at
-	if info != nil && info.IsDir() {
-		in = path.Join(c.at, "x")
-	}
-	if !slices.ContainsFunc(changes, func(right keep.Rights) bool { return c.one.Tree.May(right, in) }) {
-		return c.one.Tree.Why(keep.Overwrite, in)
+	if err := c.mayLock(lies, info != nil && info.IsDir()); err != nil {
+		return err
 	}
 	if info == nil {
-		if err := c.unlocked(c.at, true, false); err != nil {
+		if err := c.unlocked(c.at, made); err != nil {
 			return err
 		}
 		if err := c.parent(c.at); err != nil {
@@ -127,6 +124,18 @@ func (c *call) lock() error {
 		code = http.StatusCreated
 	}
 	return c.discovery(code, []keep.Lock{l})
+}
+
+// mayLock refuses locks, and their ends, to who may change nothing where they lie.
+func (c *call) mayLock(lies tree.Place, folder bool) error {
+	in := lies.Path
+	if folder {
+		in = path.Join(in, "x")
+	}
+	if !slices.ContainsFunc(changes, func(right keep.Rights) bool { return c.one.Tree.May(right, in) }) {
+		return c.one.Tree.Why(keep.Overwrite, in)
+	}
+	return nil
 }
 
 // lockAsked reads what kind of lock is asked for.
@@ -188,15 +197,22 @@ func (c *call) unlock() error {
 	if token == "" {
 		return status(http.StatusBadRequest, "say with Lock-Token which lock")
 	}
-	spot, err := c.one.spot(c.at)
+	lies, err := c.one.Tree.Place(c.at, true)
 	if err != nil {
 		return err
 	}
-	over, err := c.one.visit.LocksOver(c.r.Context(), spot)
+	info, err := c.there(c.at)
+	if err == nil {
+		err = c.mayLock(lies, info != nil && info.IsDir())
+	}
 	if err != nil {
 		return err
 	}
-	for _, l := range covering(over, spot) {
+	over, err := c.one.visit.LocksOver(c.r.Context(), lies.Spot)
+	if err != nil {
+		return err
+	}
+	for _, l := range covering(over, lies.Spot) {
 		if l.Token != token {
 			continue
 		}

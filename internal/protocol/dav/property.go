@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/exchange"
 )
@@ -23,6 +24,8 @@ import (
 const (
 	xmlType = "application/xml; charset=utf-8"
 	xml1    = `<?xml version="1.0" encoding="utf-8"?>` + "\n"
+	// maxNames bounds the properties that one request asks for: they are told of each of many files.
+	maxNames = 200
 	// windows is the namespace of what a desktop keeps of its files.
 	windows = "urn:schemas-microsoft-com:"
 )
@@ -32,6 +35,7 @@ type resource struct {
 	at    string
 	info  fs.FileInfo
 	spot  Spot
+	real  string      // its path after links: rights are decided on it
 	locks []keep.Lock // on it and on the folders that lead to it
 	dead  []keep.Property
 }
@@ -61,7 +65,7 @@ var live = []struct {
 		}
 		return escape(kind), !r.info.IsDir()
 	}},
-	{"getetag", true, func(_ *call, r *resource) (string, bool) { return escape(exchange.ETag(r.info)), !r.info.IsDir() }},
+	{"getetag", true, func(c *call, r *resource) (string, bool) { return escape(c.one.Tree.Tag(r.info)), !r.info.IsDir() }},
 	{"supportedlock", true, func(*call, *resource) (string, bool) {
 		return "<d:lockentry><d:lockscope><d:exclusive/></d:lockscope><d:locktype><d:write/></d:locktype></d:lockentry>" +
 			"<d:lockentry><d:lockscope><d:shared/></d:lockscope><d:locktype><d:write/></d:locktype></d:lockentry>", true
@@ -89,16 +93,16 @@ func privileges(c *call, r *resource) string {
 			have = append(have, "<d:privilege><d:"+name+"/></d:privilege>")
 		}
 	}
-	in := path.Join(r.at, "x")
+	in := path.Join(r.real, "x")
 	if r.info.IsDir() {
-		add(may(r.at, keep.List), "read")
+		add(may(r.real, keep.List), "read")
 		add(may(in, keep.Upload, keep.Mkdir), "bind")
 		add(may(in, keep.Delete, keep.Rmdir), "unbind")
 	} else {
-		add(may(r.at, keep.Download), "read")
-		add(may(r.at, keep.Overwrite), "write-content")
+		add(may(r.real, keep.Download), "read")
+		add(may(r.real, keep.Overwrite), "write-content")
 	}
-	add(may(r.at, keep.Touch, keep.Overwrite), "write-properties")
+	add(may(r.real, keep.Touch, keep.Overwrite), "write-properties")
 	return strings.Join(have, "")
 }
 
@@ -150,6 +154,9 @@ func wantedIn(e *element) (want wanted, err error) {
 		return want, errPropfind
 	}
 	if prop != nil {
+		if len(prop.elements()) > maxNames {
+			return want, status(http.StatusBadRequest, fmt.Sprintf("ask for %d properties at the most", maxNames))
+		}
 		for _, one := range prop.elements() {
 			want.names = append(want.names, xml.Name{Space: one.space, Local: one.name})
 		}
@@ -183,6 +190,15 @@ func (m *multistatus) begin() {
 	m.w.WriteHeader(http.StatusMultiStatus)
 	m.out = bufio.NewWriterSize(m.w, 64<<10)
 	m.out.WriteString(xml1 + `<d:multistatus xmlns:d="DAV:">`)
+}
+
+// failure says why nothing more can be told: who asked has left, or takes nothing.
+func (m *multistatus) failure() error {
+	if !m.open {
+		return nil
+	}
+	_, err := m.out.WriteString("")
+	return err
 }
 
 func (m *multistatus) end() error {
@@ -346,10 +362,9 @@ func (c *call) find(m *multistatus, at string, info fs.FileInfo, dead map[string
 	if *n++; d < 0 && *n > c.one.visit.DeepListing() {
 		return errCut
 	}
-	r := &resource{at: at, info: info}
-	var err error
-	if r.spot, err = c.one.spot(at); err != nil && !missing(err) {
-		r.spot = Spot{}
+	r, err := c.resource(at, info)
+	if err != nil {
+		return err
 	}
 	if dead == nil {
 		if dead, err = c.one.visit.DeadProperties(c.r.Context(), r.spot, d != 0); err != nil {
@@ -374,28 +389,49 @@ func (c *call) find(m *multistatus, at string, info fs.FileInfo, dead map[string
 	}
 	defer listing.Close()
 	return each(c.r.Context(), listing, func(found fs.FileInfo) error {
+		if err := m.failure(); err != nil {
+			return err
+		}
 		child := path.Join(at, keep.Spell(found.Name()))
-		if found.Mode()&fs.ModeSymlink != 0 {
+		led := found.Mode()&fs.ModeSymlink != 0
+		if led {
 			if found, err = c.one.Tree.Stat(child); err != nil {
 				return nil
 			}
 		}
-		next, inside := 0, dead
 		if d < 0 {
-			next, inside = -1, nil
+			return c.find(m, child, found, nil, -1, want, n)
 		}
-		if next == 0 {
-			*n++
-			one := &resource{at: child, info: found, spot: Spot{r.spot.Store, path.Join(r.spot.Path, path.Base(child))}}
-			one.dead = inside[one.spot.Path]
-			if one.locks, err = c.locksFor(one.spot, want); err != nil {
+		*n++
+		one := &resource{at: child, info: found, real: path.Join(r.real, path.Base(child)), spot: Spot{Store: r.spot.Store, Path: path.Join(r.spot.Path, path.Base(child))}}
+		known := dead
+		if led || found.IsDir() { // it may lie elsewhere: a link, a mount
+			there := one.spot
+			if one, err = c.resource(child, found); err != nil {
 				return err
 			}
-			m.tell(c, one, want)
-			return nil
+			if one.spot != there {
+				if known, err = c.one.visit.DeadProperties(c.r.Context(), one.spot, false); err != nil {
+					return err
+				}
+			}
 		}
-		return c.find(m, child, found, nil, next, want, n)
+		one.dead = known[one.spot.Path]
+		if one.locks, err = c.locksFor(one.spot, want); err != nil {
+			return err
+		}
+		m.tell(c, one, want)
+		return nil
 	})
+}
+
+// resource is something that is there, by its path.
+func (c *call) resource(at string, info fs.FileInfo) (*resource, error) {
+	lies, err := c.one.Tree.Place(at, true)
+	if err != nil && !missing(err) {
+		lies = tree.Place{Path: at}
+	}
+	return &resource{at: at, info: info, spot: lies.Spot, real: lies.Path}, c.r.Context().Err()
 }
 
 // locksFor are the locks over a spot, where anybody wants to know.
@@ -423,6 +459,9 @@ func each(ctx context.Context, listing lister, do func(fs.FileInfo) error) error
 			if err := do(info); err != nil {
 				return err
 			}
+			if err := ctx.Err(); err != nil {
+				return err
+			}
 		}
 	}
 	return ctx.Err()
@@ -444,10 +483,14 @@ func (c *call) proppatch() error {
 	if err := c.conditions(info); err != nil {
 		return err
 	}
-	if err := c.unlocked(c.at, false, false); err != nil {
+	if err := c.unlocked(c.at, changed); err != nil {
 		return err
 	}
-	if err := c.one.Tree.Why(keep.Touch, c.at); err != nil && c.one.Tree.Why(keep.Overwrite, c.at) != nil {
+	lies, err := c.one.Tree.Place(c.at, true)
+	if err != nil {
+		return err
+	}
+	if err := c.one.Tree.Why(keep.Touch, lies.Path); err != nil && c.one.Tree.Why(keep.Overwrite, lies.Path) != nil {
 		return err
 	}
 	var set, remove []keep.Property
@@ -482,11 +525,7 @@ func (c *call) proppatch() error {
 	case len(kept) > 0:
 		code = http.StatusFailedDependency
 	default:
-		spot, err := c.one.spot(c.at)
-		if err != nil {
-			return err
-		}
-		if err := c.one.visit.SetProperties(c.r.Context(), spot, set, remove); err != nil {
+		if err := c.one.visit.SetProperties(c.r.Context(), lies.Spot, set, remove); err != nil {
 			return err
 		}
 		for _, touch := range times {

@@ -33,7 +33,7 @@ type Keeper interface {
 }
 
 // Spot is where something lies in a store.
-type Spot struct{ Store, Path string }
+type Spot = keep.Spot
 
 // Visit is what one client of an account does, as the house sees it.
 type Visit interface {
@@ -43,6 +43,8 @@ type Visit interface {
 	Named(client string)
 	// DeepListing is how much a PROPFIND of infinite depth may tell of.
 	DeepListing() int
+	// BinOf is where it is noted what of a tree gives way and goes into the account's bin; nil: it has none.
+	BinOf(t *tree.Tree) tree.Bin
 	exchange.Uploads
 	Locks
 	Properties
@@ -66,10 +68,8 @@ type Properties interface {
 	// DeadProperties are those of a spot, and of what is right in it, by the path in the store.
 	DeadProperties(ctx context.Context, at Spot, inside bool) (map[string][]keep.Property, error)
 	SetProperties(ctx context.Context, at Spot, set, remove []keep.Property) error
-	// Copied gives a copy, and all below it, the properties of what it is one of; Gone forgets them, and with locks
-	// the locks too.
+	// Copied gives a copy, and all below it, the properties of what it is one of, instead of any that it had.
 	Copied(ctx context.Context, from, to Spot) error
-	Gone(ctx context.Context, at Spot, locks bool) error
 }
 
 // Server answers WebDAV clients.
@@ -232,15 +232,6 @@ func href(at string, folder bool) string {
 	return text
 }
 
-// spot is where a path lies, whether something is there or not.
-func (one *stay) spot(at string) (Spot, error) {
-	folder, err := one.Tree.PartSpot(at)
-	if err != nil {
-		return Spot{}, err
-	}
-	return Spot{folder.Store, path.Join(folder.Path, path.Base(at))}, nil
-}
-
 func (s *Server) do(w http.ResponseWriter, r *http.Request, one *stay) error {
 	at, folder, err := pathOf(r.URL.Path)
 	if err != nil {
@@ -293,6 +284,15 @@ func (c *call) there(at string) (fs.FileInfo, error) {
 	return info, err
 }
 
+// thereItself is there, of a link its own.
+func (c *call) thereItself(at string) (fs.FileInfo, error) {
+	info, err := c.one.Tree.Lstat(at)
+	if err != nil && (missing(err) || keep.FaultOf(err).Reason == keep.NoRight) {
+		return nil, nil
+	}
+	return info, err
+}
+
 func (c *call) get() error {
 	info, err := c.one.Tree.Stat(c.at)
 	if err != nil {
@@ -316,7 +316,7 @@ func (c *call) put() error {
 	if c.folder || info != nil && info.IsDir() {
 		return status(http.StatusMethodNotAllowed, "that is the address of a folder")
 	}
-	if err := c.mayChange(info == nil); err != nil {
+	if err := c.mayChange(info, info == nil); err != nil {
 		return err
 	}
 	if err := c.parent(c.at); err != nil {
@@ -326,7 +326,7 @@ func (c *call) put() error {
 		return err
 	}
 	if now, err := c.one.Tree.Stat(c.at); err == nil {
-		c.w.Header().Set("ETag", exchange.ETag(now))
+		c.w.Header().Set("ETag", c.one.Tree.Tag(now))
 	}
 	c.w.WriteHeader(created(info))
 	return nil
@@ -360,7 +360,7 @@ func (c *call) mkcol() error {
 	if info != nil {
 		return status(http.StatusMethodNotAllowed, "something of that name is there")
 	}
-	if err := c.mayChange(true); err != nil {
+	if err := c.mayChange(info, true); err != nil {
 		return err
 	}
 	if err := c.parent(c.at); err != nil {

@@ -20,8 +20,6 @@ import (
 const (
 	// maxZipped bounds the files of one archive.
 	maxZipped = 200_000
-	// MaxDepth bounds the folders in one another that are gone through.
-	MaxDepth = 100
 	// ListBuffer is with how much a folder is read at once, bytes.
 	ListBuffer = 64 << 10
 	// leftOutName is the entry that names what is not in an archive.
@@ -62,11 +60,12 @@ func (t tarForm) file(name string, modified time.Time, size int64) (io.Writer, e
 
 // archive is one that is being sent.
 type archive struct {
-	ctx     context.Context
-	tree    *tree.Tree
-	out     form
-	files   int
-	leftOut []string
+	ctx      context.Context
+	deadline func(time.Time) error
+	tree     *tree.Tree
+	out      form
+	files    int
+	leftOut  []string
 }
 
 // Archive is what is to be sent as one: a folder, or some of what is in it.
@@ -92,7 +91,7 @@ func (s *Files) Archive(w http.ResponseWriter, r *http.Request, one *Stay, what 
 	h.Set("Content-Disposition", attachment(what.Title+"."+what.Kind))
 	control := http.NewResponseController(w)
 	defer context.AfterFunc(r.Context(), func() { control.SetWriteDeadline(time.Now()) })()
-	z := &archive{ctx: r.Context(), tree: one.Tree, out: zipForm{zip.NewWriter(w)}}
+	z := &archive{ctx: r.Context(), deadline: control.SetWriteDeadline, tree: one.Tree, out: zipForm{zip.NewWriter(w)}}
 	if what.Kind == "tar" {
 		z.out = tarForm{tar.NewWriter(w)}
 	}
@@ -102,9 +101,13 @@ func (s *Files) Archive(w http.ResponseWriter, r *http.Request, one *Stay, what 
 	}
 	names := map[string]bool{}
 	for _, at := range what.Paths {
-		name := path.Base(at)
+		base := path.Base(at)
+		if at == "/" {
+			base = what.Title
+		}
+		name := base
 		for n := 2; names[name]; n++ {
-			name = numbered(path.Base(at), n)
+			name = numbered(base, n)
 		}
 		if names[name] = true; err == nil {
 			err = z.entry(at, name, 0)
@@ -131,7 +134,7 @@ func (z *archive) entry(at, name string, depth int) error {
 	case err != nil:
 		return z.without(name, err)
 	case info.IsDir():
-		if err := z.out.folder(name, info); err != nil {
+		if err := z.out.folder(safe(name), info); err != nil {
 			return err
 		}
 		return z.folder(at, name+"/", depth+1)
@@ -142,7 +145,7 @@ func (z *archive) entry(at, name string, depth int) error {
 }
 
 func (z *archive) folder(at, prefix string, depth int) error {
-	if depth > MaxDepth {
+	if depth > tree.MaxDepth {
 		return z.without(prefix, keep.Refuse(keep.BadRequest, "it lies too deep"))
 	}
 	listing, err := z.tree.ReadFolder(at)
@@ -179,12 +182,21 @@ func (z *archive) file(at, name string, info fs.FileInfo) error {
 		f.Abort(err)
 		return z.without(name, err)
 	}
-	w, err := z.out.file(name, info.ModTime(), info.Size())
+	if err := f.Reserve(info.Size()); err != nil {
+		f.Abort(err)
+		return z.without(name, err)
+	}
+	defer stopWith(z.ctx, f, z.deadline)()
+	w, err := z.out.file(safe(name), info.ModTime(), info.Size())
 	if err == nil {
 		err = f.SendTo(w, 0, info.Size())
 	}
 	if err == nil {
 		err = z.ctx.Err()
+	}
+	if ended := f.Ended(); ended != nil {
+		f.Abort(ended)
+		return ended
 	}
 	if err != nil {
 		f.Abort(keep.Refuse(keep.ClientGone, "the client left before the file was whole"))
@@ -220,4 +232,17 @@ func (z *archive) end() error {
 		}
 	}
 	return z.out.Close()
+}
+
+// safe is a name of an archive that stays in the folder in which it is unpacked, on every system: without backslashes, which
+// separate folders on some, and without a drive.
+func safe(name string) string {
+	name = strings.ReplaceAll(strings.TrimLeft(name, "/"), `\`, "_")
+	parts := strings.Split(name, "/")
+	for i, part := range parts {
+		if len(part) > 1 && part[1] == ':' && (part[0]|0x20 >= 'a' && part[0]|0x20 <= 'z') {
+			parts[i] = part[:1] + "_" + part[2:]
+		}
+	}
+	return strings.Join(parts, "/")
 }

@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -55,11 +56,30 @@ func (b *body) Seek(offset int64, whence int) (int64, error) {
 	return b.at, nil
 }
 
-// sender lets the file send itself, by the kernel where that can.
+// sender lets the file send itself, by the kernel where that can. Before it says that something comes, that may.
 type sender struct {
 	http.ResponseWriter
-	b   *body
-	err error
+	b       *body
+	err     error
+	refused bool // err says why nothing is answered here
+}
+
+func (s *sender) WriteHeader(status int) {
+	if status == http.StatusOK || status == http.StatusPartialContent {
+		bytes, _ := strconv.ParseInt(s.Header().Get("Content-Length"), 10, 64)
+		if s.err = s.b.f.Reserve(bytes); s.err != nil {
+			s.refused = true
+			return
+		}
+	}
+	s.ResponseWriter.WriteHeader(status)
+}
+
+func (s *sender) Write(p []byte) (int, error) {
+	if s.err != nil {
+		return 0, s.err
+	}
+	return s.ResponseWriter.Write(p)
 }
 
 func (s *sender) ReadFrom(r io.Reader) (int64, error) {
@@ -68,6 +88,9 @@ func (s *sender) ReadFrom(r io.Reader) (int64, error) {
 		return io.Copy(s.ResponseWriter, r)
 	}
 	before := s.b.at
+	if s.err != nil {
+		return 0, s.err
+	}
 	s.err = s.b.f.SendTo(s.ResponseWriter, before, part.N)
 	if s.err != nil {
 		return 0, s.err
@@ -114,7 +137,8 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 		if err != nil {
 			return err
 		}
-		head(h, info)
+		s.head(h, one, info)
+		h.Set("Last-Modified", info.ModTime().UTC().Format(http.TimeFormat))
 		h.Set("Content-Length", strconv.FormatInt(info.Size(), 10))
 		return nil
 	}
@@ -127,14 +151,21 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 		f.Abort(err)
 		return err
 	}
-	head(h, info)
+	s.head(h, one, info)
 	b := &body{f: f, size: info.Size()}
 	out := &sender{ResponseWriter: w, b: b}
-	defer context.AfterFunc(r.Context(), func() { http.NewResponseController(w).SetWriteDeadline(time.Now()) })()
+	defer stopWith(r.Context(), f, http.NewResponseController(w).SetWriteDeadline)()
 	http.ServeContent(out, r, "", info.ModTime(), b)
-	if cause := context.Cause(one.ctx); cause != nil {
+	if out.refused {
+		for _, name := range []string{"Content-Length", "Content-Range", "Accept-Ranges", "ETag", "Last-Modified"} {
+			h.Del(name)
+		}
+		f.Abort(out.err)
+		return out.err
+	}
+	if cause := cmp.Or(context.Cause(one.ctx), f.Ended()); cause != nil {
 		f.Abort(cause)
-		return nil
+		panic(http.ErrAbortHandler) // the client sees that it is not whole
 	}
 	if out.err != nil || r.Context().Err() != nil {
 		f.Abort(keep.Refuse(keep.ClientGone, "the client left before the file was whole"))
@@ -146,14 +177,17 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 	return nil
 }
 
-// ETag stands for the content of a file (RFC 9110, section 8.8.3).
-func ETag(info fs.FileInfo) string {
-	return `"` + strconv.FormatInt(info.ModTime().UnixNano(), 36) + "-" + strconv.FormatInt(info.Size(), 36) + `"`
+// stopWith has what a client is sent, or sends, of a file stop at once when nobody wants it any more, or somebody ends the
+// transfer.
+func stopWith(ctx context.Context, f *tree.File, deadline func(time.Time) error) (done func()) {
+	stop := func() { deadline(time.Now()) }
+	one, two := context.AfterFunc(ctx, stop), context.AfterFunc(f.Ending(), stop)
+	return func() { one(); two() }
 }
 
 // head says which content of a file it is.
-func head(h http.Header, info fs.FileInfo) {
-	h.Set("ETag", ETag(info))
+func (s *Files) head(h http.Header, one *Stay, info fs.FileInfo) {
+	h.Set("ETag", one.Tree.Tag(info))
 	h.Set("Accept-Ranges", "bytes")
 }
 
@@ -177,6 +211,13 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 	if _, params, _ := mime.ParseMediaType(r.Header.Get("Content-Range")); params != nil || r.Header.Get("Content-Range") != "" {
 		return "", &Problem{http.StatusBadRequest, "an upload comes whole: leave Content-Range out (RFC 9110, section 14.5)"}
 	}
+	there, err := one.Tree.Stat(at)
+	if err != nil {
+		there = nil // which is decided when it is done
+	}
+	if err := Conditions(r, one.Tree, there); err != nil {
+		return "", err
+	}
 	// It appears when all of it has come.
 	u, err := s.Begin(r.Context(), one, keep.PartialUpload{Path: at, Size: r.ContentLength, Replaces: !s.KeepBoth && r.Header.Get("If-None-Match") != "*", Once: true})
 	if err != nil {
@@ -186,34 +227,4 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 		return "", errors.Join(err, one.Uploads.DropUpload(context.WithoutCancel(r.Context()), u))
 	}
 	return u.Path, nil
-}
-
-// Write writes a file that comes from this side; with replace it takes the place of one that is there.
-func (s *Files) Write(ctx context.Context, one *Stay, at string, from io.Reader, size int64, replace bool) error {
-	u, err := s.Begin(ctx, one, keep.PartialUpload{Path: at, Size: size, Replaces: replace, Once: true})
-	if err != nil {
-		return err
-	}
-	f, err := one.Tree.Open(at, OpenMode(u, 0))
-	if err == nil {
-		if err = f.ReceiveFrom(&whileAsked{ctx, from}, 0); err == nil {
-			err = f.Close()
-		} else {
-			f.Abort(err)
-		}
-	}
-	return errors.Join(err, one.Uploads.DropUpload(context.WithoutCancel(ctx), u))
-}
-
-// whileAsked reads as long as somebody wants it.
-type whileAsked struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (a *whileAsked) Read(p []byte) (int, error) {
-	if a.ctx.Err() != nil {
-		return 0, keep.Refuse(keep.ClientGone, "the client left before the file was whole")
-	}
-	return a.Reader.Read(p)
 }

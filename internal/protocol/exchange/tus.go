@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha1"
@@ -11,6 +12,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"path"
@@ -153,12 +155,30 @@ func (s *Files) Begin(ctx context.Context, one *Stay, u keep.PartialUpload) (kee
 	if space, err := one.Tree.Space(path.Dir(u.Path)); err == nil && u.Size > 0 && space.Bytes > 0 && uint64(u.Size) > space.FreeBytes {
 		return u, keep.Refuse(keep.DiskFull, "there is no room for a file of "+keep.SaySize(u.Size)+": "+keep.SaySize(int64(space.FreeBytes))+" are free")
 	}
-	spot, err := one.Tree.PartSpot(u.Path)
+	lies, err := one.Tree.Place(u.Path, true)
 	if err != nil {
 		return u, err
 	}
-	u.Store, u.Folder = spot.Store, spot.Path
+	u.Path, u.Store, u.Folder = lies.Path, lies.Spot.Store, lies.Spot.Folder().Path
 	return u, one.Uploads.SaveUpload(ctx, u, true)
+}
+
+var errNoUpload = keep.Refuse(keep.NotFound, "there is no such upload any more: begin it anew")
+
+// upload is one of those that whoever stays began, where its folder lies now; one that is not theirs to go on with is not there.
+func (s *Files) upload(ctx context.Context, one *Stay, id string) (keep.PartialUpload, error) {
+	u, err := one.Uploads.Upload(ctx, id)
+	if err == nil && !lies(one, &u) {
+		err = errNoUpload
+	}
+	return u, err
+}
+
+// lies gives an upload the path that leads to it now; false when none does on which whoever stays may write.
+func lies(one *Stay, u *keep.PartialUpload) bool {
+	at, known := one.Tree.PathTo(keep.Spot{Store: u.Store, Path: path.Join(u.Folder, path.Base(u.Path))})
+	u.Path = at
+	return known && (one.Tree.May(keep.Upload, at) || one.Tree.May(keep.Overwrite, at))
 }
 
 // maxNames bounds the names that are tried for a file whose own is taken.
@@ -257,7 +277,7 @@ func (s *Files) HeadUpload(w http.ResponseWriter, r *http.Request, one *Stay) er
 	if err := tusAsk(w, r); err != nil {
 		return err
 	}
-	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
+	u, err := s.upload(r.Context(), one, r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -303,7 +323,7 @@ func (s *Files) PatchUpload(w http.ResponseWriter, r *http.Request, one *Stay) e
 	}
 	defer done()
 	r = r.WithContext(ctx)
-	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
+	u, err := s.upload(r.Context(), one, r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -339,7 +359,11 @@ func (s *Files) piece(w http.ResponseWriter, r *http.Request, one *Stay, u *keep
 	}
 	var f *tree.File
 	if err := s.named(u, func() (err error) {
-		f, err = one.Tree.Open(u.Path, OpenMode(*u, from))
+		mode := OpenMode(*u, from)
+		if u.Once && conditional(r) { // it may have changed while it came
+			mode.Part.Still = func(there fs.FileInfo) error { return Conditions(r, one.Tree, there) }
+		}
+		f, err = one.Tree.Open(u.Path, mode)
 		return err
 	}); err != nil {
 		return err
@@ -403,10 +427,10 @@ func (c *counted) Read(p []byte) (int, error) {
 // receive writes what comes; after an error the file has ended.
 func (s *Files) receive(w http.ResponseWriter, r *http.Request, one *Stay, f *tree.File, body io.Reader, from int64) error {
 	control := http.NewResponseController(w)
-	defer context.AfterFunc(r.Context(), func() { control.SetReadDeadline(time.Now()) })()
+	defer stopWith(r.Context(), f, control.SetReadDeadline)()
 	err := f.ReceiveFrom(stalling{r.Context(), body, control}, from)
 	var fault *keep.Fault
-	switch cause := context.Cause(one.ctx); {
+	switch cause := cmp.Or(context.Cause(one.ctx), f.Ended()); {
 	case cause != nil:
 		f.Abort(cause)
 		return cause
@@ -454,7 +478,7 @@ func (s *Files) FinishUpload(w http.ResponseWriter, r *http.Request, one *Stay) 
 		return err
 	}
 	defer done()
-	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
+	u, err := s.upload(r.Context(), one, r.PathValue("id"))
 	if err != nil || u.Done {
 		return DoneWith(w, err)
 	}
@@ -505,7 +529,7 @@ func (s *Files) DeleteUpload(w http.ResponseWriter, r *http.Request, one *Stay) 
 		return err
 	}
 	defer done()
-	u, err := one.Uploads.Upload(r.Context(), r.PathValue("id"))
+	u, err := s.upload(r.Context(), one, r.PathValue("id"))
 	if err == nil {
 		err = one.Uploads.DropUpload(r.Context(), u)
 	}
@@ -520,6 +544,9 @@ func (s *Files) ListUploads(w http.ResponseWriter, r *http.Request, one *Stay) e
 	}
 	shown := api.Page[api.PortalUpload]{Items: []api.PortalUpload{}}
 	for _, u := range found {
+		if !lies(one, &u) {
+			continue
+		}
 		have, err := s.come(one, u)
 		if err != nil { // its folder may be gone
 			continue

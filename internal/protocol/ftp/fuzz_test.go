@@ -34,6 +34,8 @@ func (open) Note(keep.AuditRecord)                                           {}
 func (open) Doing(keep.Action, string)                                       {}
 func (o open) Room() error                                                   { return nil }
 func (o open) Begin(tree.Transfer) tree.Meter                                { return o }
+func (open) Reserve(n int64, _ bool) (int64, error)                          { return n, nil }
+func (open) Release(int64)                                                   {}
 func (open) Moved(int)                                                       {}
 func (open) Chunk() int                                                      { return 0 }
 func (open) Pace(int)                                                        {}

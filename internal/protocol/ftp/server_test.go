@@ -81,13 +81,15 @@ func (h *house) Note(r keep.AuditRecord) {
 	defer h.mu.Unlock()
 	h.records = append(h.records, r)
 }
-func (h *house) Doing(keep.Action, string)      {}
-func (h *house) Room() error                    { return nil }
-func (h *house) Begin(tree.Transfer) tree.Meter { return h }
-func (h *house) Moved(int)                      {}
-func (h *house) Chunk() int                     { return 0 }
-func (h *house) Pace(int)                       {}
-func (h *house) End(keep.Outcome, keep.Reason)  {}
+func (h *house) Doing(keep.Action, string)              {}
+func (h *house) Room() error                            { return nil }
+func (h *house) Begin(tree.Transfer) tree.Meter         { return h }
+func (h *house) Reserve(n int64, _ bool) (int64, error) { return n, nil }
+func (h *house) Release(int64)                          {}
+func (h *house) Moved(int)                              {}
+func (h *house) Chunk() int                             { return 0 }
+func (h *house) Pace(int)                               {}
+func (h *house) End(keep.Outcome, keep.Reason)          {}
 func (h *house) transfer(t *testing.T) (r keep.AuditRecord) {
 	require.Eventually(t, func() bool {
 		h.mu.Lock()

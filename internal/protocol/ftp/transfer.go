@@ -176,7 +176,7 @@ func (c *conn) store(at string, mode tree.OpenMode, start string) {
 		}
 		watch.Go(func() {
 			select {
-			case <-f.Stopped():
+			case <-f.Ending().Done():
 				close(stopped)
 			case <-done:
 			}
@@ -228,7 +228,7 @@ type running struct {
 
 // move runs the transfer of a file and answers for it.
 func (c *conn) move(f *tree.File, start string, incoming bool, work func(dataConn) error) {
-	c.finish(ended(f, c.carry(start, incoming, f.Stopped(), func(d dataConn) error { return faultOfData(work(d)) })))
+	c.finish(ended(f, c.carry(start, incoming, f.Ending().Done(), func(d dataConn) error { return faultOfData(work(d)) })))
 }
 
 // ended closes the file of a transfer that ended with an error or none; what it gives is to

@@ -40,6 +40,8 @@ func (silent) Note(keep.AuditRecord)                                         {}
 func (silent) Doing(keep.Action, string)                                     {}
 func (s silent) Room() error                                                 { return nil }
 func (s silent) Begin(tree.Transfer) tree.Meter                              { return s }
+func (silent) Reserve(n int64, _ bool) (int64, error)                        { return n, nil }
+func (silent) Release(int64)                                                 {}
 func (silent) Moved(int)                                                     {}
 func (silent) Chunk() int                                                    { return 0 }
 func (silent) Pace(int)                                                      {}

@@ -237,6 +237,12 @@ func (s *Session) Begin(t tree.Transfer) tree.Meter {
 	return tr
 }
 
+// Reserve lets everything move: how fast is said by Chunk and Pace.
+func (t *transfer) Reserve(bytes int64, _ bool) (int64, error) { return bytes, nil }
+
+// Release has nothing to give back.
+func (t *transfer) Release(int64) {}
+
 // Moved counts bytes. It takes no lock.
 func (t *transfer) Moved(bytes int) {
 	t.moved.Add(int64(bytes))
@@ -344,6 +350,21 @@ func (r *Registry) EndTransfer(id string, why *keep.Fault) (TransferInfo, bool) 
 	r.mu.Unlock()
 	t.stop(why)
 	return info, true
+}
+
+// EndTransfers ends what a session moves, for a reason: it is to end.
+func (s *Session) EndTransfers(why *keep.Fault) {
+	s.r.mu.Lock()
+	var running []*transfer
+	for _, t := range s.r.running {
+		if t.s == s {
+			running = append(running, t)
+		}
+	}
+	s.r.mu.Unlock()
+	for _, t := range running {
+		t.stop(why)
+	}
 }
 
 // SessionsOf names the live sessions of an account.

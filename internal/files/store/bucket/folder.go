@@ -20,6 +20,9 @@ type folder struct {
 	at string
 }
 
+// MovesByCopy says that a move is a copy in the bucket.
+func (f *folder) MovesByCopy() {}
+
 func (f *folder) Close() error                       { return nil }
 func (f *folder) Duplicate() (store.Folder, error)   { return f, nil }
 func (b *Bucket) identity(key string) store.Identity { return store.Identity{Store: b.name, Path: key} }
@@ -28,7 +31,7 @@ func (f *folder) folderFacts(name, key string) store.Facts {
 }
 
 func (b *Bucket) fileFacts(name string, o Object) store.Facts {
-	facts := store.Facts{Named: name, Bytes: o.Size, Bits: store.FileMode, Modified: o.Modified, ID: b.identity(o.Key)}
+	facts := store.Facts{Named: name, Bytes: o.Size, Bits: store.FileMode, Modified: o.Modified, ID: b.identity(o.Key), Tag: strings.Trim(o.Tag, `"`)}
 	if !o.Kept.Modified.IsZero() {
 		facts.Modified = o.Kept.Modified
 	}
