@@ -185,6 +185,14 @@ func (r *AuditRecord) SetReplaced() {
 	r.Detail += replacing
 }
 
+// Rehearsal begins the detail of what a rehearsal did.
+const Rehearsal = "rehearsal"
+
+// Rehearsed reports whether it was only tried, on files that nobody else sees: it is recorded, and neither counted nor told.
+func (r *AuditRecord) Rehearsed() bool {
+	return r.Detail == Rehearsal || strings.HasPrefix(r.Detail, Rehearsal+": ") || strings.HasPrefix(r.Detail, Rehearsal+"; ")
+}
+
 // Replaced reports whether it is an upload that took the place of a file.
 func (r *AuditRecord) Replaced() bool {
 	return (r.Action == Uploading || r.Action == Checking) && r.Outcome == Done && strings.HasSuffix(r.Detail, replacing)

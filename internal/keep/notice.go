@@ -289,7 +289,7 @@ func (m *Matcher) Brings(r *AuditRecord) bool {
 	if m.Expect.Fetch {
 		came = r.Action == Downloading && r.Outcome == Done
 	}
-	return came && m.fits(r) && m.from(r)
+	return came && !r.Rehearsed() && m.fits(r) && m.from(r)
 }
 
 // Expected is what is expected, in a word, and the actions of its records.

@@ -263,6 +263,9 @@ func (p *Policy) Any(at string) bool {
 	return false
 }
 
+// Narrowed reports whether somebody is held to a scope in which a right on a path does not lie.
+func (p *Policy) Narrowed(right Rights, at string) bool { return !p.scope.holds(right, at) }
+
 // Mounts lists the mounts, deepest path first.
 func (p *Policy) Mounts() []Mount { return p.mounts }
 

@@ -291,6 +291,9 @@ func (v *passVisit) Enter(ctx context.Context, secret, password keep.Secret) (*t
 	}
 	v.pass, v.scope, v.attempt.Key = &p, p.Scope(), p.ID // what is ended ends what it let in
 	v.moved, err = v.door.passes.enter(&p, func() (int64, error) {
+		if v.attempt.Rehearsal != nil {
+			return 0, nil
+		}
 		now, err := v.door.db.Pass(ctx, p.ID)
 		return now.Bytes, err
 	})

@@ -492,6 +492,9 @@ func (s *Service) Stop(ctx context.Context) error {
 		s.paths.stop(ctx)
 	}
 	s.serving.Wait()
+	if s.door != nil {
+		s.door.fresh.Close()
+	}
 	if s.paths != nil {
 		s.Trail.Note(keep.AuditRecord{Action: keep.ServiceStop, Outcome: keep.Done})
 	}

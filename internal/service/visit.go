@@ -40,6 +40,7 @@ type door struct {
 	ledger   *quota.Ledger
 	moves    tree.Moves
 	heavy    tree.Heavy
+	fresh    tree.Fresh
 	holds    *holds
 	stores   *kinds.Stores
 	office   *office.Office
@@ -188,7 +189,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Hangs: hangs{d.db}, Power: d.trail.Power}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Hangs: hangs{d.db}, Fresh: &d.fresh, Power: d.trail.Power}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

@@ -38,6 +38,8 @@ type File struct {
 	part     *part                        // it is not under its name yet; nil: it is
 	replaces bool                         // a file that was there is gone
 	waits    bool                         // it has come, and is held until it is checked
+	filled   bool                         // it was an empty file that was made to be filled; see [Fresh]
+	lies     quota.Spot                   // where that lies
 
 	wrote func(whole bool, size int64, hash string) error // ends the change of a held upload; nil: it is none
 
@@ -386,6 +388,7 @@ func (f *File) end(why error) error {
 	}
 	f.mu.Unlock()
 	note, hash := "", ""
+	fresh := f.mode.Unfilled && f.created && f.t.fresh != nil && why == nil && f.moved.Load() == 0
 	if f.part != nil {
 		var err error
 		if note, hash, err = f.settlePart(why); err != nil {
@@ -402,12 +405,16 @@ func (f *File) end(why error) error {
 			why = asFault(err)
 		}
 		hash = f.sum.whole(size)
-		if f.wrote != nil {
+		if f.wrote != nil && !fresh {
 			if err := f.wrote(why == nil, max(size, 0), hash); err != nil && why == nil {
 				why = asFault(err)
 			}
 			f.waits = why == nil
 		}
+	}
+	if f.filled && why == nil {
+		f.replaces = false
+		f.t.fresh.over(f.lies)
 	}
 	action := keep.Downloading
 	if f.mode.Write {
@@ -433,6 +440,16 @@ func (f *File) end(why error) error {
 	f.mu.Unlock()
 	f.letGo(left)
 	f.meter.End(r.Outcome, r.Reason)
+	if fresh && why == nil {
+		if f.leaveFresh(r) {
+			return nil
+		}
+		if f.wrote != nil {
+			if why = asFault(f.wrote(true, 0, emptyHash)); why == nil {
+				r.SetWaiting()
+			}
+		}
+	}
 	if err := f.recorded(r); err != nil {
 		return err
 	}

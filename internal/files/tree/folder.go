@@ -192,6 +192,7 @@ func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.F
 	if err := t.notMount(p.path); err != nil {
 		return err
 	}
+	t.fresh.over(p.named())
 	look := func() (fs.FileInfo, error) {
 		info, err := p.dir.Lookup(p.name)
 		if err == nil {

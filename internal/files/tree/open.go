@@ -24,6 +24,7 @@ type OpenMode struct {
 	Mode        fs.FileMode
 	Offset      int64 // where the client begins, bytes; for the record
 	Total       int64 // size the client announced, bytes; 0: unknown
+	Unfilled    bool  // with Create: an empty file may be made to be filled next; see [Fresh]
 	Part        *Part // the file comes in pieces, or is to appear whole; nil: what is written is there at once
 }
 
@@ -36,10 +37,17 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 	}
 	started := time.Now()
 	var end func(keep.AuditRecord) error
+	filled, lies := false, quota.Spot{}
 	f, err := t.openFile(at, mode, func(p *place) (err error) {
 		if end == nil {
 			if err := t.watch.Room(); err != nil {
 				return err
+			}
+			if mode.Write {
+				if end, err = t.filling(p); end != nil || err != nil {
+					filled, lies = true, p.named()
+					return err
+				}
 			}
 			r := t.base(action, at)
 			r.Offset = mode.Offset
@@ -62,7 +70,7 @@ func (t *Tree) Open(at string, mode OpenMode) (*File, error) {
 	if total == 0 && mode.Write {
 		total = -1
 	}
-	f.path, f.started, f.recorded = at, started, end
+	f.path, f.started, f.recorded, f.filled, f.lies = at, started, end, filled, lies
 	f.ending, f.ended = context.WithCancelCause(context.Background())
 	f.meter = t.watch.Begin(Transfer{Action: action, Path: at, Offset: mode.Offset, Total: total, Stop: f.stop})
 	if mode.Write { // even when nothing comes
@@ -249,7 +257,7 @@ func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
 		if fresh {
 			right = keep.Upload
 		}
-		if err := t.may(right, p.path); err != nil {
+		if err := t.may(right, p.path); err != nil && (fresh || !t.mayFill(p)) {
 			return err
 		}
 	}

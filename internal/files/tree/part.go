@@ -32,13 +32,6 @@ type Part struct {
 
 func (p Part) name() string { return store.PartPrefix + p.ID }
 
-func (p Part) still(there fs.FileInfo) error {
-	if p.Still == nil {
-		return nil
-	}
-	return p.Still(there)
-}
-
 // part is an open one.
 type part struct {
 	Part
@@ -223,6 +216,14 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 		}()
 	}
 	var replaced fs.FileInfo
+	asked := one.Still == nil
+	still := func(there fs.FileInfo) error { // with the first look, which is the one that decides
+		if asked {
+			return nil
+		}
+		asked = true
+		return one.Still(there)
+	}
 	look := func() (fs.FileInfo, fs.FileInfo, error) {
 		info, err := from.dir.Lookup(from.name)
 		switch {
@@ -235,15 +236,15 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 		}
 		if replaced, err = p.dir.Lookup(p.name); err != nil {
 			replaced = nil
-			return info, nil, one.still(nil)
+			return info, nil, still(nil)
 		}
 		if !replace {
 			return nil, nil, fs.ErrExist
 		}
-		if err := t.may(keep.Overwrite, p.path); err != nil {
+		if err := t.may(keep.Overwrite, p.path); err != nil && !t.mayFill(&p) {
 			return nil, nil, err
 		}
-		return info, replaced, cmp.Or(regular(replaced), one.still(replaced))
+		return info, replaced, cmp.Or(regular(replaced), still(replaced))
 	}
 	err = t.ledger.Rename(quota.Move{From: from.spot(), To: p.spot(), Look: look}, func() error { return from.dir.Rename(from.name, p.dir, p.name, replaced != nil) })
 	if err == nil {

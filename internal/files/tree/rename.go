@@ -62,6 +62,7 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 	}
 	switch {
 	case src.held != "":
+		t.fresh.over(src.named())
 		return t.moveHeld(&src, &dst, replace)
 	case dst.held != "":
 		return errHeld
@@ -98,6 +99,8 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 
 // shift gives what lies at one place the name of another, with what that takes of quotas.
 func (t *Tree) shift(src, dst *place, look func() (source, replaced fs.FileInfo, err error), replace func() bool) error {
+	t.fresh.over(src.named())
+	t.fresh.over(dst.named())
 	inside := func() (store.Folder, error) { return src.dir.Enter(src.name) }
 	return t.ledger.Rename(quota.Move{From: src.spot(), To: dst.spot(), Inside: inside, Look: look}, func() error {
 		return src.dir.Rename(src.name, dst.dir, dst.name, replace())

@@ -41,10 +41,11 @@ func (r Refusals) Unwrap() error { return r[0].Err }
 // maxRefusals bounds those that are told.
 const maxRefusals = 1000
 
+// ErrItself, ErrInto and ErrOver refuse to put something where it is, into itself, and in the place of what it lies in.
 var (
-	errItself = error(keep.Refuse(keep.NoRight, "that is the same place: nothing was done"))
-	errInto   = error(keep.Refuse(keep.NoRight, "a folder can't be put into itself"))
-	errOver   = error(keep.Refuse(keep.NoRight, "it lies in the folder whose place it would take"))
+	ErrItself = error(keep.Refuse(keep.BadRequest, "that is the same place: nothing was done"))
+	ErrInto   = error(keep.Refuse(keep.BadRequest, "a folder can't be put into itself"))
+	ErrOver   = error(keep.Refuse(keep.BadRequest, "it lies in the folder whose place it would take"))
 	errThere  = error(keep.Refuse(keep.AlreadyThere, "the name is taken"))
 	errOther  = error(keep.Refuse(keep.InUse, "somebody else has changed what is there meanwhile: look again"))
 	errCheck  = error(keep.Refuse(keep.AlreadyThere, "files are checked there before they appear: delete what has the name first"))
@@ -54,11 +55,11 @@ var (
 func apartFrom(src, dst *place, folder bool) error {
 	switch from, to := src.named(), dst.named(); {
 	case from == to:
-		return errItself
+		return ErrItself
 	case folder && to.Within(from):
-		return errInto
+		return ErrInto
 	case from.Within(to):
-		return errOver
+		return ErrOver
 	}
 	return nil
 }

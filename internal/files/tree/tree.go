@@ -78,6 +78,7 @@ type Tree struct {
 	moves  *Moves
 	heavy  *Heavy
 	hangs  Hangings
+	fresh  *Fresh      // nil: an empty file is an upload of nothing at once
 	holds  Holds       // nil: nothing is held back
 	power  func() bool // whether a record waits for the medium; nil: it may
 	made   *made
@@ -105,6 +106,7 @@ type House struct {
 	Open   Opener      // nil: stores on disks only
 	Holds  Holds       // nil: nothing is held back
 	Hangs  Hangings    // nil: nothing hangs on places
+	Fresh  *Fresh      // nil: an empty file is an upload of nothing at once
 	Power  func() bool // whether a record waits for the medium; nil: it may
 }
 
@@ -113,7 +115,7 @@ type Opener func(s keep.Store, folder string) (f store.Folder, made int, err err
 
 // Open opens an account's mounts, making folders that are missing.
 func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, error) {
-	t := &Tree{who: who, policy: new(atomic.Pointer[keep.Policy]), made: new(made), trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds, hangs: house.Hangs, power: house.Power}
+	t := &Tree{who: who, policy: new(atomic.Pointer[keep.Policy]), made: new(made), trail: house.Trail, watch: watch, ledger: house.Ledger, moves: house.Moves, holds: house.Holds, hangs: house.Hangs, fresh: house.Fresh, power: house.Power}
 	if t.hangs == nil {
 		t.hangs = nothing{}
 	}
@@ -264,7 +266,7 @@ func (t *Tree) ended(r *keep.AuditRecord, err error) {
 		r.Detail = t.remark
 	}
 	if t.who.Rehearsal {
-		r.Detail = strings.TrimSuffix("rehearsal: "+r.Detail, ": ")
+		r.Detail = strings.TrimSuffix(keep.Rehearsal+": "+r.Detail, ": ")
 	}
 }
 

@@ -94,7 +94,7 @@ func (c *call) lock() error {
 		if err := c.parent(c.at); err != nil {
 			return err
 		}
-		f, err := c.one.Tree.Open(c.at, tree.OpenMode{Write: true, Create: true, Exclusive: true})
+		f, err := c.one.Tree.Open(c.at, tree.OpenMode{Write: true, Create: true, Exclusive: true, Unfilled: true})
 		if err == nil {
 			err = f.Close()
 		}
@@ -118,6 +118,7 @@ func (c *call) lock() error {
 		return err
 	}
 	l.Account = c.one.account
+	c.one.Tree.Extend(spot, l.Expires)
 	c.w.Header().Set("Lock-Token", "<"+l.Token+">")
 	code := http.StatusOK
 	if info == nil {
@@ -180,6 +181,7 @@ func (c *call) refresh(at Spot) error {
 		if err := c.one.visit.RefreshLock(c.r.Context(), mine[i].Token, mine[i].Expires); err != nil {
 			return err
 		}
+		c.one.Tree.Extend(at, mine[i].Expires)
 	}
 	return c.discovery(http.StatusOK, mine)
 }
@@ -222,6 +224,7 @@ func (c *call) unlock() error {
 		if err := c.one.visit.DropLock(c.r.Context(), token); err != nil {
 			return err
 		}
+		c.one.Tree.Extend(lies.Spot, time.Time{})
 		c.w.WriteHeader(http.StatusNoContent)
 		return nil
 	}

@@ -26,6 +26,11 @@ func codeOf(err error) int {
 
 // whole answers for a deed on what may be many things: 207 (RFC 4918, section 9.6.1) where some of them can't be.
 func (c *call) whole(code int, err error) error {
+	for _, misplaced := range []error{tree.ErrItself, tree.ErrInto, tree.ErrOver} {
+		if errors.Is(err, misplaced) { // RFC 4918, sections 9.8.5 and 9.9.4
+			return status(http.StatusForbidden, misplaced.Error())
+		}
+	}
 	refused := tree.Refusals(nil)
 	if !errors.As(err, &refused) {
 		if err == nil {

@@ -322,6 +322,12 @@ func (c *call) put() error {
 	if err := c.parent(c.at); err != nil {
 		return err
 	}
+	if info == nil && c.r.ContentLength == 0 {
+		done, err := c.putNothing()
+		if done || err != nil {
+			return err
+		}
+	}
 	if _, err := c.s.files.Put(c.w, c.r, c.one.Stay, c.at); err != nil {
 		return err
 	}
@@ -330,6 +336,25 @@ func (c *call) put() error {
 	}
 	c.w.WriteHeader(created(info))
 	return nil
+}
+
+// putNothing makes an empty file, which may be filled next; false when something has the name.
+func (c *call) putNothing() (done bool, err error) {
+	f, err := c.one.Tree.Open(c.at, tree.OpenMode{Write: true, Create: true, Exclusive: true, Unfilled: true})
+	if fault := (*keep.Fault)(nil); errors.As(err, &fault) && fault.Reason == keep.AlreadyThere {
+		return false, nil
+	}
+	if err == nil {
+		err = f.Close()
+	}
+	if err != nil {
+		return false, err
+	}
+	if now, err := c.one.Tree.Stat(c.at); err == nil {
+		c.w.Header().Set("ETag", c.one.Tree.Tag(now))
+	}
+	c.w.WriteHeader(http.StatusCreated)
+	return true, nil
 }
 
 // created is the status for what is there now, by what was before.

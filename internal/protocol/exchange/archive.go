@@ -90,7 +90,7 @@ func (s *Files) Archive(w http.ResponseWriter, r *http.Request, one *Stay, what 
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	h.Set("Content-Disposition", attachment(what.Title+"."+what.Kind))
 	control := http.NewResponseController(w)
-	defer context.AfterFunc(r.Context(), func() { control.SetWriteDeadline(time.Now()) })()
+	defer stopWith(control.SetWriteDeadline, r.Context())()
 	z := &archive{ctx: r.Context(), deadline: control.SetWriteDeadline, tree: one.Tree, out: zipForm{zip.NewWriter(w)}}
 	if what.Kind == "tar" {
 		z.out = tarForm{tar.NewWriter(w)}
@@ -186,7 +186,7 @@ func (z *archive) file(at, name string, info fs.FileInfo) error {
 		f.Abort(err)
 		return z.without(name, err)
 	}
-	defer stopWith(z.ctx, f, z.deadline)()
+	defer stopWith(z.deadline, f.Ending())()
 	w, err := z.out.file(safe(name), info.ModTime(), info.Size())
 	if err == nil {
 		err = f.SendTo(w, 0, info.Size())

@@ -12,6 +12,14 @@ import (
 // Conditions holds a change against what a request says that should be there (RFC 9110, section 13.2.2); nil is nothing. Tags are
 // compared strongly: a weak one is never the one that is meant.
 func Conditions(r *http.Request, t *tree.Tree, there fs.FileInfo) error {
+	if there != nil && r.Header.Get("If-None-Match") == "*" {
+		return errNotAsSaid
+	}
+	return conditions(r, t, there)
+}
+
+// conditions is Conditions for an upload, which by itself takes no name that something has with If-None-Match: *.
+func conditions(r *http.Request, t *tree.Tree, there fs.FileInfo) error {
 	tag := ""
 	if there != nil && !there.IsDir() {
 		tag = t.Tag(there)
@@ -29,7 +37,7 @@ func Conditions(r *http.Request, t *tree.Tree, there fs.FileInfo) error {
 			return errNotAsSaid
 		}
 	}
-	if none := strings.Join(r.Header.Values("If-None-Match"), ","); none != "" && there != nil && (none == "*" || anyTag(none, tag, alikeTag)) {
+	if none := strings.Join(r.Header.Values("If-None-Match"), ","); none != "" && there != nil && anyTag(none, tag, alikeTag) {
 		return errNotAsSaid
 	}
 	return nil

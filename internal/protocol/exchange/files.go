@@ -12,6 +12,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"urbankeep/internal/files/tree"
@@ -154,7 +155,7 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 	s.head(h, one, info)
 	b := &body{f: f, size: info.Size()}
 	out := &sender{ResponseWriter: w, b: b}
-	defer stopWith(r.Context(), f, http.NewResponseController(w).SetWriteDeadline)()
+	defer stopWith(http.NewResponseController(w).SetWriteDeadline, r.Context(), f.Ending())()
 	http.ServeContent(out, r, "", info.ModTime(), b)
 	if out.refused {
 		for _, name := range []string{"Content-Length", "Content-Range", "Accept-Ranges", "ETag", "Last-Modified"} {
@@ -177,12 +178,29 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 	return nil
 }
 
-// stopWith has what a client is sent, or sends, of a file stop at once when nobody wants it any more, or somebody ends the
-// transfer.
-func stopWith(ctx context.Context, f *tree.File, deadline func(time.Time) error) (done func()) {
-	stop := func() { deadline(time.Now()) }
-	one, two := context.AfterFunc(ctx, stop), context.AfterFunc(f.Ending(), stop)
-	return func() { one(); two() }
+// stopWith has what a client is sent, or sends, stop at once when nobody wants it any more, or somebody ends the transfer: when one
+// of some contexts ends. Once it is done, the answer is not touched any more.
+func stopWith(deadline func(time.Time) error, contexts ...context.Context) (done func()) {
+	var mu sync.Mutex
+	over := false
+	var stops []func() bool
+	for _, ctx := range contexts {
+		stops = append(stops, context.AfterFunc(ctx, func() {
+			mu.Lock()
+			defer mu.Unlock()
+			if !over {
+				deadline(time.Now())
+			}
+		}))
+	}
+	return func() {
+		for _, stop := range stops {
+			stop()
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		over = true
+	}
 }
 
 // head says which content of a file it is.
@@ -215,7 +233,7 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 	if err != nil {
 		there = nil // which is decided when it is done
 	}
-	if err := Conditions(r, one.Tree, there); err != nil {
+	if err := conditions(r, one.Tree, there); err != nil {
 		return "", err
 	}
 	// It appears when all of it has come.

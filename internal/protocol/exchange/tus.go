@@ -174,11 +174,11 @@ func (s *Files) upload(ctx context.Context, one *Stay, id string) (keep.PartialU
 	return u, err
 }
 
-// lies gives an upload the path that leads to it now; false when none does on which whoever stays may write.
+// lies gives an upload the path that leads to it now; false when none does, or none that a token or a pass is for.
 func lies(one *Stay, u *keep.PartialUpload) bool {
 	at, known := one.Tree.PathTo(keep.Spot{Store: u.Store, Path: path.Join(u.Folder, path.Base(u.Path))})
 	u.Path = at
-	return known && (one.Tree.May(keep.Upload, at) || one.Tree.May(keep.Overwrite, at))
+	return known && !(one.Tree.Narrowed(keep.Upload, at) && one.Tree.Narrowed(keep.Overwrite, at))
 }
 
 // maxNames bounds the names that are tried for a file whose own is taken.
@@ -358,10 +358,16 @@ func (s *Files) piece(w http.ResponseWriter, r *http.Request, one *Stay, u *keep
 		return &Problem{http.StatusBadRequest, "that is more than the upload still lacks"}
 	}
 	var f *tree.File
+	var unlike error // the condition of the request does not hold any more
 	if err := s.named(u, func() (err error) {
 		mode := OpenMode(*u, from)
 		if u.Once && conditional(r) { // it may have changed while it came
-			mode.Part.Still = func(there fs.FileInfo) error { return Conditions(r, one.Tree, there) }
+			mode.Part.Still = func(there fs.FileInfo) error {
+				if unlike = conditions(r, one.Tree, there); unlike != nil {
+					return keep.Refuse(keep.InUse, "the file was changed while it came: nothing was done")
+				}
+				return nil
+			}
 		}
 		f, err = one.Tree.Open(u.Path, mode)
 		return err
@@ -391,6 +397,9 @@ func (s *Files) piece(w http.ResponseWriter, r *http.Request, one *Stay, u *keep
 	if err == nil {
 		if err = f.Close(); s.KeepBoth && taken(err) {
 			err = s.finish(one, u)
+		}
+		if err != nil && unlike != nil {
+			err = unlike
 		}
 		var fault *keep.Fault
 		if errors.As(err, &fault) && fault.Reason == keep.BadHash {
@@ -427,7 +436,7 @@ func (c *counted) Read(p []byte) (int, error) {
 // receive writes what comes; after an error the file has ended.
 func (s *Files) receive(w http.ResponseWriter, r *http.Request, one *Stay, f *tree.File, body io.Reader, from int64) error {
 	control := http.NewResponseController(w)
-	defer stopWith(r.Context(), f, control.SetReadDeadline)()
+	defer stopWith(control.SetReadDeadline, r.Context(), f.Ending())()
 	err := f.ReceiveFrom(stalling{r.Context(), body, control}, from)
 	var fault *keep.Fault
 	switch cause := cmp.Or(context.Cause(one.ctx), f.Ended()); {

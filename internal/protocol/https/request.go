@@ -60,6 +60,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.ContentLength != 0 { // until somebody who wants the body says otherwise
 		http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime))
 	}
+	if r.ProtoMajor > 1 { // the bound of the connection sees others' streams move too
+		stream := &stream{ResponseWriter: w, stall: s.Stall}
+		defer stream.end()
+		w = stream
+	}
 	if err := s.answer(w, r); err != nil {
 		var no *refusal
 		if !errors.As(err, &no) {

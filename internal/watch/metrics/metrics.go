@@ -88,8 +88,8 @@ func (m *Metrics) Recorded(batch []keep.AuditRecord) {
 			m.changes.WithLabelValues(string(r.Action), string(r.Outcome)).Inc()
 			continue
 		}
-		if r.Protocol == "" {
-			continue // the service itself
+		if r.Protocol == "" || r.Rehearsed() {
+			continue // the service itself, or only tried
 		}
 		m.operations.WithLabelValues(string(r.Protocol), string(r.Action), string(r.Outcome)).Inc()
 		if r.Outcome != keep.Done {
