@@ -105,6 +105,9 @@ func (db *DB) Moved(ctx context.Context, from, to keep.Spot) error {
 			return err
 		}
 		for _, h := range hangs[2:] {
+			if h.column == "was_in" && from.Store != to.Store {
+				continue // what lies in a bin stays in its store
+			}
 			if err := run("UPDATE "+h.table+" SET store = ?, "+moved(h.column)+" WHERE store = ? AND "+at(h.column), append([]any{to.Store, to.Path, tail}, from1...)...); err != nil {
 				return err
 			}

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"urbankeep/internal/files/store"
@@ -11,14 +13,21 @@ import (
 )
 
 // hangs is what hangs on places, as the tree knows it; see [tree.Hangings].
-type hangs struct{ db *records.DB }
+type hangs struct {
+	db   *records.DB
+	door *door
+}
 
 var (
 	errUploading = keep.Refuse(keep.InUse, "an upload into the folder is not whole yet: it must come to its end, or be given up, first")
+	errMounted   = keep.Refuse(keep.InUse, "somebody works in a folder of their own there just now: try again when they have left")
 	errBinIn     = keep.Refuse(keep.InUse, "what was deleted and can be put back lies in there: empty that bin first")
 )
 
 func (h hangs) Stays(at keep.Spot, gone bool) error {
+	if h.door.mounted(at) {
+		return errMounted
+	}
 	if !gone {
 		return nil // what hangs on it goes along
 	}
@@ -29,6 +38,19 @@ func (h hangs) Stays(at keep.Spot, gone bool) error {
 		return orElse(err, errBinIn)
 	}
 	return nil
+}
+
+// mounted reports whether a folder that somebody who is in has mounted lies at a spot or below it: it stays where it is while they
+// are.
+func (d *door) mounted(at keep.Spot) bool {
+	d.mu.Lock()
+	inside := slices.Collect(maps.Keys(d.inside))
+	d.mu.Unlock()
+	return slices.ContainsFunc(inside, func(v *visit) bool {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		return v.tree != nil && v.tree.Mounts(at)
+	})
 }
 
 func orElse(err error, fault *keep.Fault) error {
@@ -71,7 +93,7 @@ func (h hangs) Forget(id string) error { return h.db.DropDeed(context.Background
 
 // mend puts right what the end of the process before has cut off, as far as the stores are there; what is left is given.
 func (s *Service) mend(ctx context.Context, left []keep.Deed) (still []keep.Deed) {
-	m := tree.Mender{Ledger: s.ledger, Hangs: hangs{s.DB}, Numbered: numbered,
+	m := tree.Mender{Ledger: s.ledger, Hangs: hangs{s.DB, s.door}, Numbered: numbered,
 		Look: func(folder keep.Spot) (store.Folder, error) {
 			known, err := s.store(ctx, folder.Store)
 			if err != nil {

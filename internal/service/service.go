@@ -210,7 +210,8 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if s.holds, err = openHolds(ctx, s.DB); err != nil {
 		return err
 	}
-	s.door = &door{holds: s.holds, begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
+	s.door = &door{open: s.Stores.Open, holds: s.holds, begun: time.Now(), db: s.DB, trail: s.Trail, accounts: accounts, traffic: s.Traffic, ledger: s.ledger, stores: s.Stores, log: o.Log, inside: map[*visit]bool{}}
+	s.door.hangs = hangs{s.DB, s.door}
 	s.Office = &office.Office{DB: s.DB, Trail: s.Trail, Hasher: hasher, HostKeys: s.HostKeys, Live: live{s.door, s}, Certificates: s.certificate, Guard: guard, Accounts: accounts, Traffic: s.Traffic, Ledger: s.ledger, Seal: s.Seal, Collector: s.collector, Stores: s.Stores, Dir: o.Dir, Usual: usual, Log: o.Log}
 	s.door.office = s.Office
 	s.Office.Book, accounts.Book, accounts.Settle, accounts.SendCode = s.book, s.book, s.Office.Settle, s.Office.MailCode

@@ -43,6 +43,8 @@ type door struct {
 	fresh    tree.Fresh
 	holds    *holds
 	stores   *kinds.Stores
+	open     tree.Opener // stores.Open
+	hangs    tree.Hangings
 	office   *office.Office
 	log      *slog.Logger
 	bins     bins
@@ -189,7 +191,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.stores.Open, Holds: d.holds, Hangs: hangs{d.db}, Fresh: &d.fresh, Power: d.trail.Power}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.open, Holds: d.holds, Hangs: d.hangs, Fresh: &d.fresh, Power: d.trail.Power}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -15,7 +16,7 @@ import (
 func (t *Tree) Move(ctx context.Context, from, to string, how Taking) (replaced bool, err error) {
 	note := func(r *keep.AuditRecord) {
 		if replaced {
-			r.SetReplaced()
+			r.Detail = "it took the place of what was there"
 		}
 	}
 	var old *place
@@ -32,9 +33,11 @@ func (t *Tree) Move(ctx context.Context, from, to string, how Taking) (replaced 
 		if !d.Binned {
 			err = t.gone(context.WithoutCancel(ctx), old, old.aside(d.ID), "what was moved there took its place")
 		}
-		err = errors.Join(err, t.hangs.Forget(d.ID))
+		if err == nil { // else the next start does the rest
+			err = t.hangs.Forget(d.ID)
+		}
 	}
-	return replaced, err
+	return replaced, shown(err)
 }
 
 // moveNear moves within a store. old is the place of what gave way and is still to go.
@@ -81,8 +84,8 @@ func (t *Tree) moveNear(ctx context.Context, from, to string, how Taking) (repla
 		return false, nil, d, err
 	case src.held != "" || dst.held != "":
 		return false, nil, d, errHeld
-	case src.m != dst.m && t.checkAt(dst.path) != nil, src.m.spot.Store != dst.m.spot.Store:
-		return false, nil, d, keep.Refuse(keep.AcrossMounts, "the two ends are in different stores")
+	case src.m != dst.m && t.checkAt(dst.path) != nil:
+		return false, nil, d, keep.Refuse(keep.AcrossMounts, "files come into that folder by an upload only, so that they are checked: copy it there")
 	}
 	if err := cmp.Or(t.stays(&src, false), t.mayMoveInside(&src, &dst), t.mayGiveWay(ctx, &dst, there, how)); err != nil {
 		return false, nil, d, err
@@ -227,8 +230,31 @@ func (t *Tree) putAside(ctx context.Context, src, away *place, info fs.FileInfo)
 	if now.named() != src.named() {
 		return errOther
 	}
-	if err := t.mayGo(ctx, &now, info, false); err != nil {
+	if err := cmp.Or(t.mayGo(ctx, &now, info, false), t.seesAll(ctx, &now, info)); err != nil {
 		return err
 	}
 	return src.settled(t.shift(src, away, look(src, away), never))
+}
+
+// seesAll refuses to copy and then remove a folder of which not everything would be copied: what the account can't see, and links
+// that lead nowhere. The caller has the store alone.
+func (t *Tree) seesAll(ctx context.Context, p *place, info fs.FileInfo) error {
+	if !info.IsDir() {
+		return nil
+	}
+	policy, n := t.policy.Load(), 0
+	return t.walk(ctx, p, &n, func(found *place, info fs.FileInfo) error {
+		if info.Mode()&fs.ModeSymlink != 0 {
+			end, err := t.resolve(found.path, true, keep.List)
+			if err == nil {
+				err = end.err
+				end.close()
+			}
+			if err != nil {
+				return keep.Refuse(keep.BadRequest, "a link in the folder leads nowhere, and would be lost: delete it first")
+			}
+			return nil
+		}
+		return policy.See(found.path, info.IsDir(), time.Now()).Fault()
+	})
 }

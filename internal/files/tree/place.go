@@ -2,6 +2,7 @@ package tree
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"urbankeep/internal/files/quota"
@@ -46,7 +47,12 @@ func (t *Tree) PathTo(spot quota.Spot) (at string, known bool) {
 	return "", false
 }
 
-// beside is the place of a name that no account sees, in the folder of another.
+// Mounts reports whether a folder that the tree has mounted lies at a spot or below it.
+func (t *Tree) Mounts(at quota.Spot) bool {
+	return slices.ContainsFunc(t.mounts, func(m *mounted) bool { return m.spot.Within(at) })
+}
+
+// hidden is the place of a name that no account sees, in the folder of another.
 func (p *place) hidden(name string) place {
 	hidden := *p
 	hidden.name, hidden.path, hidden.held, hidden.owned = name, p.path[:len(p.path)-len(p.spelling())]+name, "", false
