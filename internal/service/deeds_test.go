@@ -709,6 +709,9 @@ func (h *history) one() {
 	after, hidden := h.now()
 	should := before.clone()
 	d.then(should)
+	if err != nil && !hurt && (strings.Contains(err.Error(), "500") || keep.FaultOf(err).Reason == keep.Failure && !strings.HasPrefix(err.Error(), "answered")) {
+		h.fail("the service failed")
+	}
 	switch {
 	case err == nil && !hurt:
 		if no := d.need(before); no != "" {

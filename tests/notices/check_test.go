@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/watch/notice"
 	"urbankeep/tests/testkit"
 )
 
@@ -275,4 +276,70 @@ func TestHeldUploadsOutliveTheServiceAndAnOperatorMayDecide(t *testing.T) {
 	assert.Equal(t, "1", sees(k, "office", "/"))
 	close(gate)
 	wait(t, "decided", func() bool { return sees(k, "office", "/") == "1 by-pass" && sees(k, "partner", "/in/") == "1 by-pass" })
+}
+
+// Each upload is asked about, however many came before; what is renamed meanwhile has at its new place what holds there.
+func TestEveryUploadIsChecked(t *testing.T) {
+	k, e := start(t)
+	s := scan(t, k)
+	k.Account("partner", "-mount", "/in=files:in,check=scanner", "-grant", "/=full", "-grant", "/in/kept=list,upload,rename,mkdir")
+	k.Account("office", "-home", "files:in")
+	k.Must(nil, "notice", "add", "arrived", "-events", "upload", "-receivers", "tide-office")
+	for n := range 12 {
+		out, err := put(t, k, "partner", fmt.Sprintf("/in/%02d", n), "good")
+		require.NoError(t, err, out)
+	}
+	wait(t, "all were decided", func() bool { return len(strings.Fields(sees(k, "office", "/"))) == 12 })
+
+	_, err := put(t, k, "office", "/kept/theirs", "theirs", "--ftp-create-dirs")
+	require.NoError(t, err)
+	gate := s.hold()
+	_, err = put(t, k, "partner", "/in/mine", "mine")
+	require.NoError(t, err)
+	_, err = k.SFTP("office", k.Key("office"), "rename /kept/theirs /kept/away")
+	require.NoError(t, err)
+	_, err = k.SFTP("partner", k.Key("partner"), "rename /in/mine /in/kept/theirs")
+	require.NoError(t, err, "the name is free")
+	_, err = k.SFTP("office", k.Key("office"), "rename /kept/away /kept/theirs")
+	require.NoError(t, err)
+	close(gate)
+	wait(t, "it was decided", func() bool { return strings.Contains(sees(k, "office", "/kept/"), "(2)") })
+	text, err := k.Curl("office", "ftp", "/kept/theirs")
+	require.NoError(t, err)
+	assert.Equal(t, "theirs", text)
+
+	// A file that is made and filled over WebDAV is one upload: one check, one notice.
+	asked, told := s.asked(), len(e.got())
+	base := "http://" + k.Address("web") + "/dav/in/filled"
+	for _, text := range []string{"", "the content"} {
+		out, err := testkit.Run(t, text, "curl", "-sS", "-f", "-u", "partner:"+testkit.Password, "-X", "PUT", "-H", "Content-Type:", "--data-binary", "@-", base)
+		require.NoError(t, err, out)
+	}
+	wait(t, "it was let in", func() bool { return strings.Contains(sees(k, "office", "/"), "filled") })
+	text, err = k.Curl("office", "ftp", "/filled")
+	require.NoError(t, err)
+	assert.Equal(t, "the content", text)
+	e.waitFor(1, func(e *notice.Event) bool { return strings.HasSuffix(e.Data.Path, "filled") })
+	assert.Equal(t, asked+1, s.asked())
+	assert.LessOrEqual(t, len(e.got())-told, 2, "of the one before, and of this")
+}
+
+// A rehearsal is neither told nor counted: nobody hears of files that nobody else sees.
+func TestARehearsalIsNotTold(t *testing.T) {
+	k, e := start(t)
+	k.Must(nil, "notice", "add", "all", "-events", "upload,download,delete,rename,mkdir,cut-off", "-receivers", "tide-office")
+	upload(t, k, "gauge-quay", "/first.csv")
+	e.waitFor(1, nil)
+	var before, after api.Traffic
+	k.Must(&before, "traffic")
+	k.Must(nil, "rehearse", "gauge-quay")
+	upload(t, k, "gauge-quay", "/last.csv")
+	e.waitFor(1, func(e *notice.Event) bool { return e.Data.Path == "/last.csv" })
+	assert.Equal(t, 2, e.different())
+	var run api.NoticeDryRun
+	k.Must(&run, "notice", "dry-run", "all", "-since", "-1d")
+	assert.Len(t, run.Records, 2)
+	k.Must(&after, "traffic")
+	assert.Equal(t, []int64{2 * before.Total.Up, 2 * before.Total.Operations}, []int64{after.Total.Up, after.Total.Operations})
+	assert.Contains(t, k.Must(nil, "audit", "-action", "upload", "-json"), "rehearsal", "the trail has it all the same")
 }

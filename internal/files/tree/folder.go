@@ -192,6 +192,11 @@ func (t *Tree) remove(at string, right keep.Rights, folder bool, check func(fs.F
 	if err := t.notMount(p.path); err != nil {
 		return err
 	}
+	if folder {
+		if err := t.hangs.Stays(p.spot(), false); err != nil {
+			return err
+		}
+	}
 	t.fresh.over(p.named())
 	look := func() (fs.FileInfo, error) {
 		info, err := p.dir.Lookup(p.name)

@@ -51,7 +51,10 @@ func (t *Tree) taking(from, to quota.Spot, at string, do func() error) error {
 		return err
 	}
 	if err := do(); err != nil {
-		return errors.Join(err, t.hangs.Forget(d.ID))
+		if left := t.hangs.Forget(d.ID); left != nil {
+			return errors.Join(err, left)
+		}
+		return err
 	}
 	return t.hangs.Commit(d, true)
 }

@@ -28,13 +28,12 @@ func (t *Tree) RemoveAll(ctx context.Context, at string) error {
 		}
 		return info, t.mayGo(ctx, &p, info, false)
 	}()
-	var refused Refusals
-	if errors.As(err, &refused) {
-		t.noteRefused(keep.RemoveDir, at, "", err)
-		return err
-	}
-	if err != nil || !info.IsDir() {
+	if info == nil || !info.IsDir() {
 		return t.Remove(at) // with its record, of what is refused too
+	}
+	if err != nil {
+		t.noteRefused(keep.RemoveDir, at, "", err)
+		return shown(err)
 	}
 	var r removal
 	if err := t.removeAll(ctx, at, true, 0, &r); err != nil {
