@@ -74,8 +74,9 @@ func (db *DB) DropDeed(ctx context.Context, id string) error {
 }
 
 // Moved has what hung at one spot and below it hang at another, for good nowhere where that is the zero one. What hung there is
-// gone, but for locks on the very spot: whoever holds one holds it still. Locks don't go along (RFC 4918, section 7.5).
-func (db *DB) Moved(ctx context.Context, from, to keep.Spot) error {
+// gone, but for locks on the very spot: whoever holds one holds it still. Locks don't go along (RFC 4918, section 7.5); with taken, one
+// on the very spot that is left stays too: something else has that now.
+func (db *DB) Moved(ctx context.Context, from, to keep.Spot, taken bool) error {
 	if !db.hanging.Load() {
 		return nil
 	}
@@ -85,13 +86,13 @@ func (db *DB) Moved(ctx context.Context, from, to keep.Spot) error {
 			return err
 		}
 		from1, to1 := append([]any{from.Store}, belowArgs(from.Path)...), append([]any{to.Store}, belowArgs(to.Path)...)
-		if err := run("DELETE FROM dav_lock WHERE store = ? AND "+below, from1...); err != nil {
+		if err := run("DELETE FROM dav_lock WHERE store = ? AND "+below+" AND NOT (? AND path = ?)", append(from1[:len(from1):len(from1)], taken, from.Path)...); err != nil {
 			return err
 		}
 		if to == (keep.Spot{}) {
 			return run("DELETE FROM dav_property WHERE store = ? AND "+below, from1...)
 		}
-		if err := run("DELETE FROM dav_lock WHERE store = ? AND "+below+" AND path <> ?", append(to1, to.Path)...); err != nil {
+		if err := run("DELETE FROM dav_lock WHERE store = ? AND "+below+" AND path <> ?", append(to1[:len(to1):len(to1)], to.Path)...); err != nil {
 			return err
 		}
 		if err := run("DELETE FROM dav_property WHERE store = ? AND "+below, to1...); err != nil {

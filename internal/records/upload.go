@@ -64,6 +64,13 @@ func (db *DB) Upload(ctx context.Context, account int64, pass, id string) (keep.
 	return row.upload(), one(err)
 }
 
+// UploadOf reads one by its number, whoever began it; [ErrNotFound] when there is none.
+func (db *DB) UploadOf(ctx context.Context, id string) (keep.PartialUpload, error) {
+	var row uploadRow
+	err := db.read.GetContext(ctx, &row, "SELECT * FROM upload WHERE id = ?", id)
+	return row.upload(), one(err)
+}
+
 // CountUploads counts those of [DB.Uploads].
 func (db *DB) CountUploads(ctx context.Context, account int64, pass string) (n int, err error) {
 	err = db.read.GetContext(ctx, &n, "SELECT count(*) FROM upload WHERE account_id = ? AND pass_id = ? AND NOT once AND NOT done", account, pass)

@@ -74,11 +74,11 @@ func (h hangs) Commit(d keep.Deed, over bool) error {
 	}
 	return h.db.Together(context.Background(), func(ctx context.Context) error {
 		if d.Old != (keep.Spot{}) && d.Binned { // what gave way keeps what hangs on it
-			if err := h.db.Moved(ctx, d.To, d.Old); err != nil {
+			if err := h.db.Moved(ctx, d.To, d.Old, true); err != nil {
 				return err
 			}
 		}
-		if err := h.db.Moved(ctx, from, d.To); err != nil {
+		if err := h.db.Moved(ctx, from, d.To, false); err != nil {
 			return err
 		}
 		if over {

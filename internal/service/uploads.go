@@ -72,8 +72,17 @@ func (v *visit) DropUpload(ctx context.Context, u keep.PartialUpload) error {
 	return v.door.drop(ctx, u)
 }
 
-// drop removes what has come of an upload, then the upload.
+// drop removes what has come of an upload, then the upload: where its folder lies by now, which stays there meanwhile.
 func (d *door) drop(ctx context.Context, u keep.PartialUpload) error {
+	defer d.moves.Hold(u.Store)()
+	now, err := d.db.UploadOf(ctx, u.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	u.Store, u.Folder = now.Store, now.Folder
 	stores, err := d.db.Stores(ctx)
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urbankeep/internal/api"
 	"urbankeep/tests/testkit"
 )
 
@@ -107,4 +108,35 @@ gio mount -u DAV
 	entries, err := os.ReadDir(filepath.Join(k.Home("ann"), "in"))
 	require.NoError(t, err)
 	assert.Empty(t, entries)
+}
+
+// Where files may be added and not changed, and where nothing can even be listed, a mounted disk saves files that are then whole.
+func TestAMountedFolderThatOnlyTakesFiles(t *testing.T) {
+	if _, err := os.Stat("/dev/fuse"); err != nil || os.Getuid() != 0 {
+		t.Skip("nothing can be mounted here")
+	}
+	k := testkit.Start(t)
+	k.Account("ann", "-grant", "/add=add-only", "-grant", "/drop=drop-only", "-grant", "/=list")
+	for _, name := range []string{"add", "drop"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(k.Home("ann"), name), 0o755))
+	}
+	dir := t.TempDir()
+	at, conf := filepath.Join(dir, "at"), filepath.Join(dir, "conf")
+	require.NoError(t, os.Mkdir(at, 0o755))
+	require.NoError(t, os.WriteFile(conf, []byte("buf_size 1024\ndelay_upload 0\n"), 0o600))
+	out, err := run(t, dir, "ann\n"+testkit.Password+"\n", "mount", "-t", "davfs", "-o", "conf="+conf, "http://"+k.Address("web")+"/dav/", at)
+	require.NoError(t, err, out)
+	t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
+	for _, name := range []string{"add/plan.txt", "drop/scan.txt"} {
+		out, err := run(t, dir, "", "sh", "-c", "echo 'content of "+name+"' > at/"+name)
+		assert.NoError(t, err, out)
+	}
+	out, err = run(t, dir, "", "umount", at)
+	require.NoError(t, err, out)
+	for _, name := range []string{"add/plan.txt", "drop/scan.txt"} {
+		assert.Equal(t, "content of "+name+"\n", string(testkit.OnDisk(t, filepath.Join(k.Home("ann"), name))))
+	}
+	var records []api.AuditRecord
+	k.Must(&records, "audit", "-account", "ann", "-action", "upload", "-outcome", "done")
+	assert.Len(t, records, 2, "each is one upload")
 }

@@ -50,11 +50,12 @@ func (t *Tree) taking(from, to quota.Spot, at string, do func() error) error {
 	if err := t.hangs.Begin(d); err != nil {
 		return err
 	}
-	if err := do(); err != nil {
-		if left := t.hangs.Forget(d.ID); left != nil {
-			return errors.Join(err, left)
-		}
-		return err
+	err := do()
+	if err == nil {
+		return t.hangs.Commit(d, true)
 	}
-	return t.hangs.Commit(d, true)
+	if left := t.hangs.Forget(d.ID); left != nil {
+		return errors.Join(err, left)
+	}
+	return err
 }

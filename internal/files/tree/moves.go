@@ -23,6 +23,9 @@ func (m *Moves) of(store string) *moves {
 	return made.(*moves)
 }
 
+// Hold keeps folders of a store where they are until done: for what is done there without a tree.
+func (m *Moves) Hold(store string) (done func()) { return m.of(store).deed() }
+
 // deed begins something at a path that moves no folder; the caller must call what it gives.
 func (t *Tree) deed(at string) (done func()) { return t.moves.of(t.mountOf(at).spot.Store).deed() }
 

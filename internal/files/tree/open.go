@@ -247,7 +247,7 @@ func (t *Tree) mayCreate(p *place, mode OpenMode) error {
 
 func (t *Tree) mayOpenThere(p *place, mode OpenMode) error {
 	if mode.Read {
-		if err := t.may(keep.Download, p.path); err != nil {
+		if err := t.may(keep.Download, p.path); err != nil && !t.mayFill(p) { // which has nothing in it
 			return err
 		}
 	}

@@ -18,14 +18,23 @@ type Place struct {
 
 // Place finds where a clean path leads, whether something is there or not: what a link at its end leads to, with follow, else
 // the link's own.
-func (t *Tree) Place(at string, follow bool) (Place, error) {
+func (t *Tree) Place(at string, follow bool) (found Place, err error) {
+	err = t.AtPlace(at, follow, func(p Place) error {
+		found = p
+		return nil
+	})
+	return found, asFault(err)
+}
+
+// AtPlace is Place for somebody who writes down where it is: it stays there until they have.
+func (t *Tree) AtPlace(at string, follow bool, do func(Place) error) error {
 	defer t.deed(at)()
 	p, err := t.resolve(at, follow, keep.Upload)
 	if err != nil {
-		return Place{}, asFault(err)
+		return asFault(err)
 	}
 	defer p.close()
-	return Place{p.named(), p.path}, nil
+	return do(Place{p.named(), p.path})
 }
 
 // PathTo is the path of the tree that leads to a spot, whether something is there or not; false when none does.

@@ -91,11 +91,26 @@ func (t *Tree) renameOnce(from, to string, replace, alone bool) error {
 		}
 		return source, replaced, err
 	}
+	move := func() error { return t.shift(&src, &dst, look, func() bool { return replaced != nil }) }
+	if src.spot() == dst.spot() {
+		return src.settled(move()) // nothing goes anywhere
+	}
+	stays := false
 	err = t.taking(src.spot(), dst.spot(), dst.path, func() error {
-		return t.shift(&src, &dst, look, func() bool { return replaced != nil })
+		err := move()
+		if source, looked := src.dir.Lookup(src.name); err == nil && looked == nil && replaced != nil && store.Same(source, replaced) {
+			stays, err = true, errTwoNames
+		}
+		return err
 	})
+	if stays {
+		err = nil
+	}
 	return src.settled(dst.settled(err))
 }
+
+// errTwoNames says that both ends were names of one file, and both are still there (POSIX, rename).
+var errTwoNames = errors.New("both are names of one file")
 
 // shift gives what lies at one place the name of another, with what that takes of quotas.
 func (t *Tree) shift(src, dst *place, look func() (source, replaced fs.FileInfo, err error), replace func() bool) error {

@@ -155,12 +155,11 @@ func (s *Files) Begin(ctx context.Context, one *Stay, u keep.PartialUpload) (kee
 	if space, err := one.Tree.Space(path.Dir(u.Path)); err == nil && u.Size > 0 && space.Bytes > 0 && uint64(u.Size) > space.FreeBytes {
 		return u, keep.Refuse(keep.DiskFull, "there is no room for a file of "+keep.SaySize(u.Size)+": "+keep.SaySize(int64(space.FreeBytes))+" are free")
 	}
-	lies, err := one.Tree.Place(u.Path, true)
-	if err != nil {
-		return u, err
-	}
-	u.Path, u.Store, u.Folder = lies.Path, lies.Spot.Store, lies.Spot.Folder().Path
-	return u, one.Uploads.SaveUpload(ctx, u, true)
+	err := one.Tree.AtPlace(u.Path, true, func(lies tree.Place) error {
+		u.Path, u.Store, u.Folder = lies.Path, lies.Spot.Store, lies.Spot.Folder().Path
+		return one.Uploads.SaveUpload(ctx, u, true)
+	})
+	return u, err
 }
 
 var errNoUpload = keep.Refuse(keep.NotFound, "there is no such upload any more: begin it anew")
