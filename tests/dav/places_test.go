@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/internal/keep"
 	"urbankeep/tests/testkit"
 )
 
@@ -267,4 +268,45 @@ func TestAQuestionEndsWithWhoAsked(t *testing.T) {
 		pprof.Lookup("goroutine").WriteTo(&b, 1)
 		return !strings.Contains(b.String(), "propfind")
 	}, 10*time.Second, 20*time.Millisecond)
+}
+
+// The end of the process between two steps of a deed: the next start brings it to its end, or takes it back.
+func TestWhatWasCutOffIsPutRightAtTheNextStart(t *testing.T) {
+	dir := testkit.Folder(t)
+	k := testkit.StartIn(t, dir)
+	k.Account("ann")
+	spot := func(name string) keep.Spot { return keep.Spot{Store: "files", Path: "ann/" + name} }
+	const aside, stage = ".urbankeep-aside-", ".urbankeep-stage-"
+	for name, d := range map[string]keep.Deed{
+		aside + "a/old":  {ID: "a", Account: "ann", Path: "/target-a", From: spot("source-a"), To: spot("target-a"), Old: spot(aside + "a")},
+		"source-a/new":   {},
+		aside + "b/old":  {ID: "b", Account: "ann", Path: "/target-b", From: spot("source-b"), To: spot("target-b"), Old: spot(aside + "b")},
+		"target-b/new":   {},
+		stage + "c/half": {ID: "c", Account: "ann", Path: "/target-c", From: spot(stage + "c"), To: spot("target-c"), Stage: true},
+		aside + "d/mine": {ID: "d", Account: "ann", Path: "/target-d", From: spot(stage + "d"), To: spot("target-d"), Stage: true, Source: spot("source-d"), Away: spot(aside + "d")},
+		stage + "d/half": {},
+		aside + "e/old":  {ID: "e", Account: "ann", Path: "/target-e", From: spot("source-e"), To: spot("target-e"), Old: spot(aside + "e")},
+		"source-e/new":   {},
+		"target-e/other": {},
+	} {
+		put(t, k, "ann", name, "content of "+name)
+		if d.ID != "" {
+			require.NoError(t, k.DB.SaveDeed(t.Context(), d))
+		}
+	}
+	k.Halt(testkit.Patience)
+	k = testkit.StartIn(t, dir)
+	after := treeOf(t, k, "ann")
+	for name := range after {
+		assert.NotContains(t, name, ".urbankeep")
+	}
+	for name, want := range map[string]string{"target-a/old": aside + "a/old", "source-a/new": "source-a/new", "target-b/new": "target-b/new", "source-d/mine": aside + "d/mine", "target-e/other": "target-e/other", "source-e/new": "source-e/new", "target-e (2)/old": aside + "e/old"} {
+		assert.Equal(t, ("content of " + want)[:min(40, len("content of "+want))], after[name], name)
+	}
+	assert.NotContains(t, after, "target-b/old")
+	assert.NotContains(t, after, "target-c")
+	assert.NotContains(t, after, "target-d")
+	deeds, err := k.DB.Deeds(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, deeds)
 }
