@@ -91,8 +91,9 @@ func (h hangs) Commit(d keep.Deed, over bool) error {
 
 func (h hangs) Forget(id string) error { return h.db.DropDeed(context.Background(), id) }
 
-// mend puts right what the end of the process before has cut off, as far as the stores are there; what is left is given.
-func (s *Service) mend(ctx context.Context, left []keep.Deed) (still []keep.Deed) {
+// mend puts right what the end of the process before has cut off, as far as the stores are there; what is left is given. The log
+// tells of it at the start.
+func (s *Service) mend(ctx context.Context, left []keep.Deed, start bool) (still []keep.Deed) {
 	m := tree.Mender{Ledger: s.ledger, Hangs: hangs{s.DB, s.door}, Numbered: numbered,
 		Look: func(folder keep.Spot) (store.Folder, error) {
 			known, err := s.store(ctx, folder.Store)
@@ -108,7 +109,9 @@ func (s *Service) mend(ctx context.Context, left []keep.Deed) (still []keep.Deed
 		}
 		said, err := m.Mend(ctx, d)
 		if err != nil {
-			s.log.Error("what was cut off is not put right yet", "account", d.Account, "path", d.Path, "cause", causeOf(err))
+			if start {
+				s.log.Error("what was cut off is not put right yet, and is tried again", "account", d.Account, "path", d.Path, "cause", causeOf(err))
+			}
 			still = append(still, d)
 			continue
 		}

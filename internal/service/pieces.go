@@ -213,7 +213,7 @@ func (s *Service) lookAround(ctx context.Context) {
 		case <-tick.C:
 			s.door.endWhatHasEnded()
 			s.tryAgain(ctx)
-			s.cut = s.mend(ctx, s.cut)
+			s.cut = s.mend(ctx, s.cut, false)
 			s.keepGuard()
 		}
 	}

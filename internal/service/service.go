@@ -400,7 +400,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err != nil {
 		return abandon(err)
 	}
-	s.cut = s.mend(ctx, deeds)
+	s.cut = s.mend(ctx, deeds, true)
 	s.posts.mu.Lock()
 	for _, l := range found {
 		if socket := sockets[l.Name]; socket != nil {

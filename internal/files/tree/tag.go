@@ -35,7 +35,7 @@ func (f *File) told() {
 		if now, _ := store.Changed(info); now != was {
 			return
 		}
-		if f.f.Chmod(info.Mode().Perm()) != nil {
+		if f.f.Chmod(info.Mode()&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)) != nil {
 			return
 		}
 	}
