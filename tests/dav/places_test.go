@@ -87,6 +87,8 @@ func TestNothingRefusedHasChangedAnything(t *testing.T) {
 	k.Must(nil, "account", "set", "ann", "-bin-time", "7d")
 	put(t, k, "ann", "again/new", "new")
 	c.want(204, "MOVE", "/again", "", "Destination: /dav/target")
+	k.Must(&records, "audit", "-account", "ann", "-action", "rmdir", "-outcome", "done")
+	assert.Contains(t, records[0].Detail, "into the bin until")
 	binned, err := filepath.Glob(filepath.Join(k.Home("ann"), ".urbankeep-bin-*", "sub", "b"))
 	require.NoError(t, err)
 	assert.Len(t, binned, 1)

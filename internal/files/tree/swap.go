@@ -160,7 +160,14 @@ func (t *Tree) swap(src, dst *place, old fs.FileInfo, how Taking, d *keep.Deed) 
 	if err == nil {
 		if err = t.shift(src, dst, look(src, dst), never); err == nil {
 			d.Done = true
-			return cmp.Or(aside.settled(src.settled(dst.settled(nil))), t.hangs.Commit(*d, false))
+			err := cmp.Or(aside.settled(src.settled(dst.settled(nil))), t.hangs.Commit(*d, false))
+			if binned && err == nil {
+				r := t.base(keep.RemoveDir, dst.path)
+				t.ended(&r, nil)
+				r.Detail = "into the bin until " + time.Now().Add(t.BinTime()).UTC().Format("2006-01-02 15:04 UTC") + ": something took its place"
+				t.trail.Note(r)
+			}
+			return err
 		}
 		if back := dst.settled(t.shift(&aside, dst, look(&aside, dst), never)); back != nil {
 			return errors.Join(err, back) // the next start puts it right
