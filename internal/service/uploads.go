@@ -74,6 +74,9 @@ func (v *visit) DropUpload(ctx context.Context, u keep.PartialUpload) error {
 
 // drop removes what has come of an upload, then the upload: where its folder lies by now, which stays there meanwhile.
 func (d *door) drop(ctx context.Context, u keep.PartialUpload) error {
+	if u.Done { // nothing lies there any more
+		return d.db.DropUpload(ctx, u.ID)
+	}
 	defer d.moves.Hold(u.Store)()
 	now, err := d.db.UploadOf(ctx, u.ID)
 	if errors.Is(err, records.ErrNotFound) {
@@ -88,7 +91,7 @@ func (d *door) drop(ctx context.Context, u keep.PartialUpload) error {
 		return err
 	}
 	for _, s := range stores {
-		if s.Name == u.Store && !u.Done {
+		if s.Name == u.Store {
 			if err := d.dropIn(d.stores, s, u); err != nil {
 				return err
 			}

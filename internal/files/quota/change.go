@@ -101,7 +101,7 @@ func (l *Ledger) removed(spot Spot, info fs.FileInfo, pinned *File) {
 	add(l.over(spot), 0, -1)
 	if id, names := identify(info, spot); pinned != nil && names <= 1 {
 		pinned.gone = true
-		l.freed(id)
+		l.freed(id, info)
 	}
 }
 

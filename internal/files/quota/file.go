@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"urbankeep/internal/files/store"
 	"urbankeep/internal/keep"
 )
 
@@ -79,8 +80,13 @@ const (
 	maxFreed = 1024
 )
 
-// freed notes that a file's number is free for another. The caller holds mu.
-func (l *Ledger) freed(id fileID) {
+// freed notes that a file's number is free for another, if the file was changed so lately that the other could have its time too.
+// The caller holds mu.
+func (l *Ledger) freed(id fileID, info fs.FileInfo) {
+	changed, known := store.Changed(info)
+	if !known || time.Since(time.Unix(0, changed)) > lastTick {
+		return
+	}
 	if len(l.free) >= maxFreed || l.free == nil {
 		l.free = map[fileID]time.Time{}
 	}

@@ -229,12 +229,14 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 	if _, params, _ := mime.ParseMediaType(r.Header.Get("Content-Range")); params != nil || r.Header.Get("Content-Range") != "" {
 		return "", &Problem{http.StatusBadRequest, "an upload comes whole: leave Content-Range out (RFC 9110, section 14.5)"}
 	}
-	there, err := one.Tree.Stat(at)
-	if err != nil {
-		there = nil // which is decided when it is done
-	}
-	if err := conditions(r, one.Tree, there); err != nil {
-		return "", err
+	if conditional(r) {
+		there, err := one.Tree.Stat(at)
+		if err != nil {
+			there = nil // which is decided when it is done
+		}
+		if err := conditions(r, one.Tree, there); err != nil {
+			return "", err
+		}
 	}
 	// It appears when all of it has come.
 	u, err := s.Begin(r.Context(), one, keep.PartialUpload{Path: at, Size: r.ContentLength, Replaces: !s.KeepBoth && r.Header.Get("If-None-Match") != "*", Once: true})
