@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -48,6 +49,8 @@ type history struct {
 	story   []string
 	content int
 	did     map[string]int
+	harmed  bool // something has failed in between, or was cut off
+	limited keep.Spot
 }
 
 func (h *history) Arrive(address string, encrypted bool, cut func(*keep.Fault)) dav.Visit {
@@ -199,7 +202,8 @@ func (h *history) one() {
 	default:
 		h.fail("it was not done, and is not as before:\n%s", before.differs(after))
 	}
-	if !hurt && len(hidden) > len(hiddenBefore) {
+	h.harmed = h.harmed || hurt
+	if h.partsLie(hidden); !hurt && len(hidden) > len(hiddenBefore) && !strings.HasPrefix(d.says, "half") {
 		h.fail("something is left that nobody sees: %v", hidden)
 	}
 }
@@ -244,6 +248,54 @@ func (h *history) both(before, after, should world) bool {
 	return true
 }
 
+// half leaves an upload that is not whole, which somebody may go on with.
+func (h *history) half(at string) error {
+	ctx, t := h.t.Context(), h.acts.stay.Tree
+	u := keep.PartialUpload{ID: fmt.Sprintf("%s%d", h.root, h.content), Path: at, Size: 100, Replaces: true, Created: time.Now(), Touched: time.Now()}
+	if err := t.MayOpen(at, exchange.OpenMode(u, 0)); err != nil {
+		return err
+	}
+	err := t.AtPlace(at, true, func(lies tree.Place) error {
+		u.Path, u.Store, u.Folder = lies.Path, lies.Spot.Store, lies.Spot.Folder().Path
+		return h.acts.visit.SaveUpload(ctx, u, true)
+	})
+	if err != nil {
+		return err
+	}
+	f, err := t.Open(u.Path, exchange.OpenMode(u, 0))
+	if err != nil {
+		return errors.Join(err, h.s.door.drop(ctx, u))
+	}
+	_, err = f.WriteAt(make([]byte, 50), 0)
+	f.Abort(keep.Refuse(keep.ClientGone, "it left"))
+	return err
+}
+
+// halves are the unfinished uploads of both, by the spot where each must lie.
+func (h *history) halves() (all []keep.PartialUpload) {
+	for _, a := range h.who {
+		some, err := a.visit.Uploads(h.t.Context())
+		require.NoError(h.t, err)
+		all = append(all, some...)
+	}
+	return all
+}
+
+// partsLie holds the unfinished uploads against what lies where nobody sees it.
+func (h *history) partsLie(hidden []string) {
+	for _, u := range h.halves() {
+		spot := u.Store + ":" + path.Join(u.Folder, store.PartPrefix+u.ID)
+		if _, err := os.Stat(filepath.Join(h.dir, strings.Replace(spot, ":", "/", 1))); err != nil && !h.harmed {
+			h.fail("an unfinished upload does not lie where it should: %s", spot)
+		}
+	}
+	for _, spot := range hidden {
+		if id, is := strings.CutPrefix(path.Base(spot), store.PartPrefix); is && !slices.ContainsFunc(h.halves(), func(u keep.PartialUpload) bool { return u.ID == id }) {
+			h.fail("%s is nobody's", spot)
+		}
+	}
+}
+
 // mendAll is what the next start does.
 func (h *history) mendAll() {
 	deeds, err := h.s.DB.Deeds(h.t.Context())
@@ -255,7 +307,7 @@ func (h *history) mendAll() {
 	h.s.door.dropLeftUploads(h.t.Context())
 	_, hidden := h.now()
 	for _, spot := range hidden {
-		if name := path.Base(spot); strings.HasPrefix(name, store.AsidePrefix) || strings.HasPrefix(name, store.StagePrefix) || strings.HasPrefix(name, store.PartPrefix) {
+		if name := path.Base(spot); strings.HasPrefix(name, store.AsidePrefix) || strings.HasPrefix(name, store.StagePrefix) {
 			h.fail("%s is left after a start", spot)
 		}
 	}
@@ -304,7 +356,7 @@ func TestWhateverIsDoneEveryByteIsWhereTheModelSays(t *testing.T) {
 		h.end()
 	}
 	t.Log(*deedHistories, "histories in", time.Since(began), did)
-	for _, what := range []string{"MOVE", "COPY", "DELETE", "PUT", "MKCOL", "LOCK", "PROPPATCH", "rename", "remove", "link"} {
+	for _, what := range []string{"MOVE", "COPY", "DELETE", "PUT", "MKCOL", "LOCK", "PROPPATCH", "rename", "remove", "link", "half"} {
 		require.Greater(t, did[what], *deedHistories/50, what)
 	}
 }
@@ -328,6 +380,11 @@ func (h *history) begin() {
 			os.MkdirAll(filepath.Dir(at), 0o750)
 			os.WriteFile(at, fmt.Appendf(nil, "content %d", h.content), 0o640)
 		}
+	}
+	if h.r.IntN(2) == 0 {
+		h.limited = keep.Spot{Store: "files", Path: h.root + []string{"/shared", "/one", ""}[h.r.IntN(3)]}
+		quota := keep.Quota{Bytes: keep.Bytes(150 + h.r.IntN(300)), Files: keep.Count(10 + h.r.IntN(20))}
+		require.NoError(h.t, h.s.ledger.Rearrange(ctx, map[keep.Spot]keep.Quota{h.limited: quota}))
 	}
 	door := h.s.door
 	door.open = func(s keep.Store, folder string) (store.Folder, int, error) {
@@ -372,6 +429,20 @@ func (h *history) begin() {
 // end looks once more, and lets both out.
 func (h *history) end() {
 	h.server.Close()
+	if h.limited != (keep.Spot{}) {
+		d, err := h.s.ledger.Recount(h.limited)
+		require.NoError(h.t, err)
+		if d.Differs() && !h.harmed {
+			h.fail("the books of %s are wrong: %s", h.limited, d)
+		}
+		require.NoError(h.t, h.s.ledger.Rearrange(h.t.Context(), map[keep.Spot]keep.Quota{h.limited: {}}))
+	}
+	for _, u := range h.halves() {
+		require.NoError(h.t, h.s.door.drop(h.t.Context(), u))
+	}
+	if _, hidden := h.now(); len(hidden) > 0 {
+		h.fail("nothing is under way, and something is left that nobody sees: %v", hidden)
+	}
 	for _, a := range h.who {
 		a.stay.Tree.Close()
 		a.visit.SignOut(nil)

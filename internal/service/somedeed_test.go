@@ -100,7 +100,14 @@ func (h *history) some(w world) deed {
 		}
 		return []string{a.spot(at)}
 	}
-	switch h.r.IntN(12) {
+	switch h.r.IntN(13) {
+	case 12: // an upload that does not come to its end
+		return deed{says: "half of " + at, do: func() error { return h.half(at) }, then: func(world) {}, need: func(w world) string {
+			if w.files[a.spot(led)] == "" {
+				return lacks(a, led, keep.Upload)
+			}
+			return lacks(a, led, keep.Overwrite)
+		}}
 	case 0, 1: // a move, over WebDAV or as by SFTP
 		d := deed{says: "MOVE " + at + " to " + to, dav: true, hits: append(fresh(target), a.spot(self), path.Dir(a.spot(self))), deep: []string{a.spot(self), a.spot(target)},
 			do: func() error { return codeError(h.ask("MOVE", at, "", "Destination", "/dav"+to)) }}

@@ -132,11 +132,14 @@ func (c *call) copyOrMove() error {
 	if err != nil {
 		return err
 	}
+	into, err := c.one.Tree.Place(to, false) // before: a link on the way may be what gives way
+	if err != nil {
+		return err
+	}
 	if _, err = c.one.Tree.Copy(c.r.Context(), c.at, to, how); err != nil {
 		return c.whole(0, err)
 	}
-	into, err := c.one.Tree.Place(to, false)
-	if err == nil && (d != 0 || !info.IsDir()) {
+	if d != 0 || !info.IsDir() {
 		err = c.one.visit.Copied(c.r.Context(), from.Spot, into.Spot)
 	}
 	return c.whole(created(there), err)
