@@ -108,6 +108,7 @@ func (l *Ledger) removed(spot Spot, info fs.FileInfo, pinned *File) {
 // Move is a rename, inside a store or from one to another.
 type Move struct {
 	From, To Spot
+	Back     bool                         // it was there, and comes back: it fits
 	Inside   func() (store.Folder, error) // opens the source, a folder
 	// Look tells what is at both ends, nil for nothing at To, or why it may not move.
 	Look func() (source, replaced fs.FileInfo, err error)
@@ -198,7 +199,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 			freeBytes += pinned.size
 		}
 	}
-	if tightest != nil && bytes > freeBytes || len(joins) > 0 && files > freeFiles {
+	if !m.Back && (tightest != nil && bytes > freeBytes || len(joins) > 0 && files > freeFiles) {
 		l.mu.Unlock()
 		if tightest == nil || bytes <= freeBytes {
 			return errFilesFull

@@ -117,7 +117,7 @@ func (m *Mender) back(from, to *end) (err error) {
 			as = m.Numbered(name, n)
 		}
 		real := keep.Unspell(as)
-		move := quota.Move{From: from.spot, To: keep.Spot{Store: to.spot.Store, Path: path.Join(path.Dir(to.spot.Path), as)},
+		move := quota.Move{Back: true, From: from.spot, To: keep.Spot{Store: to.spot.Store, Path: path.Join(path.Dir(to.spot.Path), as)},
 			Inside: func() (store.Folder, error) { return from.dir.Enter(from.name) },
 			Look: func() (fs.FileInfo, fs.FileInfo, error) {
 				info, err := from.dir.Lookup(from.name)

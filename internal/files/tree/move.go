@@ -181,7 +181,7 @@ func (t *Tree) backFrom(src, away *place, d *keep.Deed) error {
 		return err // the next start puts it back
 	}
 	defer done()
-	err = src.settled(t.shift(away, src, look(away, src), never))
+	err = src.settled(t.shiftBack(away, src))
 	if err == nil && d.Old == (keep.Spot{}) {
 		err = t.hangs.Forget(d.ID)
 	}

@@ -122,6 +122,14 @@ func (t *Tree) shift(src, dst *place, look func() (source, replaced fs.FileInfo,
 	})
 }
 
+// shiftBack puts back what was set aside, whatever the quotas say: it was there.
+func (t *Tree) shiftBack(aside, p *place) error {
+	inside := func() (store.Folder, error) { return aside.dir.Enter(aside.name) }
+	return t.ledger.Rename(quota.Move{Back: true, From: aside.spot(), To: p.spot(), Inside: inside, Look: look(aside, p)}, func() error {
+		return aside.dir.Rename(aside.name, p.dir, p.name, false)
+	})
+}
+
 // stays says why what lies at a place must stay there with all that is in it, or with gone, why it can't go for good.
 func (t *Tree) stays(p *place, gone bool) error {
 	if t.holds != nil && t.holds.Below(p.spot()) {

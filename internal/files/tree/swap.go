@@ -169,7 +169,7 @@ func (t *Tree) swap(src, dst *place, old fs.FileInfo, how Taking, d *keep.Deed) 
 			}
 			return err
 		}
-		if back := dst.settled(t.shift(&aside, dst, look(&aside, dst), never)); back != nil {
+		if back := dst.settled(t.shiftBack(&aside, dst)); back != nil {
 			return errors.Join(err, back) // the next start puts it right
 		}
 	}
