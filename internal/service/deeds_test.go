@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -74,7 +75,7 @@ func (v arrived) SignIn(ctx context.Context, account string, _ keep.Secret) (*tr
 
 // now is the world as it is; hidden are names that only the service sees.
 func (h *history) now() (w world, hidden []string) {
-	w = world{map[string]string{}, map[string]string{}, map[string]string{}}
+	w = world{map[string]string{}, map[string]string{}, map[string]string{}, h.nowHeld()}
 	for _, name := range []string{"files", "other"} {
 		base := filepath.Join(h.dir, name)
 		require.NoError(h.t, filepath.WalkDir(filepath.Join(base, h.root), func(file string, e fs.DirEntry, err error) error {
@@ -84,7 +85,7 @@ func (h *history) now() (w world, hidden []string) {
 			rel, _ := filepath.Rel(base, file)
 			spot := name + ":" + filepath.ToSlash(rel)
 			if strings.HasPrefix(e.Name(), ".urbankeep-") {
-				if !strings.HasPrefix(e.Name(), store.BinPrefix) {
+				if h.s.holds.byID[strings.TrimPrefix(e.Name(), store.HeldPrefix)] == nil && !strings.HasPrefix(e.Name(), store.BinPrefix) {
 					hidden = append(hidden, spot)
 				}
 				if e.IsDir() {
@@ -130,7 +131,7 @@ func (h *history) fail(format string, args ...any) {
 
 // ask sends a request to WebDAV as whoever acts.
 func (h *history) ask(method, at, body string, headers ...string) int {
-	request := httptest.NewRequest(method, "/dav"+at, strings.NewReader(body))
+	request := httptest.NewRequest(method, "/dav"+escaped(at), strings.NewReader(body))
 	request.SetBasicAuth(h.acts.name, "secret")
 	if len(h.acts.tokens) > 0 {
 		request.Header.Set("If", "(<"+strings.Join(h.acts.tokens, ">) (<")+">) (Not <urn:none>)")
@@ -145,6 +146,8 @@ func (h *history) ask(method, at, body string, headers ...string) int {
 	}
 	return response.Code
 }
+
+func escaped(at string) string { return (&url.URL{Path: at}).EscapedPath() }
 
 // passed is a lock of somebody else that a deed has passed.
 func (h *history) passed(before world, d deed) string {
@@ -197,6 +200,8 @@ func (h *history) one() {
 		}
 		h.did[strings.Fields(d.says)[0]]++
 	case after.equal(before), hurt && after.equal(should):
+	case hurt && !heldSafe(before, after, should):
+		h.fail("it has lost what is held")
 	case hurt && d.part && h.partly(before, after, should):
 	case hurt && h.both(before, after, should):
 	default:
@@ -356,7 +361,7 @@ func TestWhateverIsDoneEveryByteIsWhereTheModelSays(t *testing.T) {
 		h.end()
 	}
 	t.Log(*deedHistories, "histories in", time.Since(began), did)
-	for _, what := range []string{"MOVE", "COPY", "DELETE", "PUT", "MKCOL", "LOCK", "PROPPATCH", "rename", "remove", "link", "half"} {
+	for _, what := range []string{"MOVE", "COPY", "DELETE", "PUT", "MKCOL", "LOCK", "PROPPATCH", "rename", "remove", "link", "half", "hold", "rename-held", "drop-held", "say-yes", "say-no"} {
 		require.Greater(t, did[what], *deedHistories/50, what)
 	}
 }
@@ -364,7 +369,7 @@ func TestWhateverIsDoneEveryByteIsWhereTheModelSays(t *testing.T) {
 // begin plants a small world and lets both in.
 func (h *history) begin() {
 	ctx := h.t.Context()
-	for _, folder := range []string{"files/" + h.root + "/one", "files/" + h.root + "/shared", "other/" + h.root} {
+	for _, folder := range []string{"files/" + h.root + "/one", "files/" + h.root + "/shared", "files/" + h.root + "/checked/a", "files/" + h.root + "/checked/s", "other/" + h.root} {
 		require.NoError(h.t, os.MkdirAll(filepath.Join(h.dir, folder), 0o750))
 	}
 	for range 12 {
@@ -398,19 +403,27 @@ func (h *history) begin() {
 	h.server = &dav.Server{Keeper: h, Told: func(*http.Request) bool { return true }, Log: slog.New(slog.DiscardHandler)}
 	h.server.Prepare()
 	week := keep.Seconds(7 * 24 * 3600)
-	for n, mounts := range []map[string]string{{"/": "files:" + h.root + "/one", "/s": "files:" + h.root + "/shared", "/o": "other:" + h.root}, {"/": "files:" + h.root, "/o": "other:" + h.root}} {
+	for n, mounts := range []map[string]string{{"/": "files:" + h.root + "/one", "/s": "files:" + h.root + "/shared", checked: "files:" + h.root + "/checked", "/o": "other:" + h.root},
+		{"/": "files:" + h.root, checked: "files:" + h.root + "/checked", "/o": "other:" + h.root}} {
 		a := &someone{name: fmt.Sprintf("%s-%d", h.root, n), mounts: mounts, grants: []keep.Grant{{Path: "/", Rights: keep.Full}}, bin: n == 1 && h.r.IntN(2) == 0}
 		for range h.r.IntN(3) {
 			g := keep.Grant{Path: h.somePath(), Rights: keep.Rights(h.r.IntN(int(keep.Full) + 1))}
 			if h.r.IntN(3) == 0 {
 				g.Rights = keep.List | keep.Download
 			}
+			if h.r.IntN(2) == 0 { // where uploads are held, and what they may replace
+				g = keep.Grant{Path: path.Join(checked, []string{"a", "s"}[h.r.IntN(2)]), Rights: keep.Full &^ keep.Rights(h.r.IntN(2)*int(keep.Overwrite))}
+			}
 			a.grants = append(a.grants, g)
 		}
 		account := &keep.Account{Name: a.name, State: keep.StateActive, Grants: a.grants}
 		for at, spot := range mounts {
 			name, folder, _ := strings.Cut(spot, ":")
-			account.Mounts = append(account.Mounts, keep.Mount{At: at, Store: name, Folder: folder})
+			mount := keep.Mount{At: at, Store: name, Folder: folder}
+			if at == checked {
+				mount.Check = &keep.Check{Receiver: "scanner", Refused: []string{"", "no"}[h.r.IntN(2)]}
+			}
+			account.Mounts = append(account.Mounts, mount)
 		}
 		if a.bin {
 			account.Settings.BinTime = &week
@@ -429,6 +442,7 @@ func (h *history) begin() {
 // end looks once more, and lets both out.
 func (h *history) end() {
 	h.server.Close()
+	h.endHeld()
 	if h.limited != (keep.Spot{}) {
 		d, err := h.s.ledger.Recount(h.limited)
 		require.NoError(h.t, err)

@@ -130,22 +130,41 @@ func (h *holds) Begin(one keep.Held) error {
 
 var errSettling = keep.Refuse(keep.InUse, "the file has been checked and gets its name just now: try again")
 
-func (h *holds) Write(id string) (done func(whole bool, size int64, hash string) error, err error) {
+func (h *holds) Write(id string, atOnce bool) (done func(came keep.HeldState, size int64, hash string) error, err error) {
 	h.mu.Lock()
-	defer h.mu.Unlock()
 	one := h.byID[id]
 	if one == nil || one.settled {
+		h.mu.Unlock()
 		return nil, errSettling
 	}
 	one.writers++
 	one.turn++
-	one.State = keep.HeldComing
-	return func(whole bool, size int64, hash string) error {
+	was := one.State
+	spoils := !atOnce && one.State != keep.HeldComing // half of it may be what is there when the process ends
+	if spoils {
+		one.State = keep.HeldComing
+	}
+	now := one.Held
+	h.mu.Unlock()
+	if spoils {
+		if err := h.db.SaveHeld(context.Background(), now); err != nil {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			one.writers--
+			one.State = was
+			return nil, err
+		}
+	}
+	return func(came keep.HeldState, size int64, hash string) error {
 		h.mu.Lock()
 		one.writers--
 		one.turn++
-		if whole && one.writers == 0 {
-			one.State, one.Came, one.Size, one.Hash, one.next = keep.HeldWaiting, time.Now().UTC(), size, hash, time.Time{}
+		switch {
+		case one.writers > 0:
+		case came == keep.HeldWaiting:
+			one.State, one.Came, one.Size, one.Hash, one.next = came, time.Now().UTC(), size, hash, time.Time{}
+		case came == "":
+			one.State = was
 		}
 		now := one.Held
 		h.mu.Unlock()

@@ -40,7 +40,7 @@ func (h *history) likelyPath(a *someone, w world) string {
 			spot += "/" + []string{"a", "b", "c", "l"}[h.r.IntN(4)]
 		}
 		for _, m := range slices.Sorted(maps.Keys(a.mounts)) {
-			if at := path.Join(m, strings.TrimPrefix(spot, a.mounts[m])); in(spot, a.mounts[m]) && a.mountOf(at) == m && at != "/" {
+			if at := path.Join(m, strings.TrimPrefix(spot, a.mounts[m])); in(spot, a.mounts[m]) && a.mountOf(at) == m && at != "/" && m != checked {
 				return at
 			}
 		}
@@ -88,10 +88,18 @@ func (h *history) giveWay(a *someone, w world, to string) string {
 
 // some is a random deed of whoever acts.
 func (h *history) some(w world) deed {
+	if h.r.IntN(4) == 0 {
+		return h.someHeld(w)
+	}
 	a := h.acts
 	at, to := h.likelyPath(a, w), h.likelyPath(a, w)
 	self, led := a.real(w, at, false), a.real(w, at, true)
 	target := a.real(w, to, false)
+	for _, one := range []string{self, led, target} {
+		if w.held[heldKey(a.name, a.spot(one))] != "" {
+			return h.someHeld(w) // it finds there what it has sent
+		}
+	}
 	h.content++
 	text := fmt.Sprintf("content %d", h.content)
 	fresh := func(at string) []string { // a name that is new changes its folder too
@@ -110,7 +118,7 @@ func (h *history) some(w world) deed {
 		}}
 	case 0, 1: // a move, over WebDAV or as by SFTP
 		d := deed{says: "MOVE " + at + " to " + to, dav: true, hits: append(fresh(target), a.spot(self), path.Dir(a.spot(self))), deep: []string{a.spot(self), a.spot(target)},
-			do: func() error { return codeError(h.ask("MOVE", at, "", "Destination", "/dav"+to)) }}
+			do: func() error { return codeError(h.ask("MOVE", at, "", "Destination", "/dav"+escaped(to))) }}
 		if h.r.IntN(3) == 0 {
 			d.says, d.dav = "rename "+at+" to "+to, false
 			d.do = func() error { return a.stay.Tree.Rename(at, to, true) }
@@ -186,7 +194,7 @@ func (h *history) some(w world) deed {
 		replace := h.r.IntN(4) > 0
 		d := deed{says: fmt.Sprintf("COPY %s to %s, replace %t", at, to, replace), dav: true, hits: fresh(target), deep: []string{a.spot(target)}}
 		d.do = func() error {
-			return codeError(h.ask("COPY", at, "", "Destination", "/dav"+to, "Overwrite", map[bool]string{true: "T", false: "F"}[replace]))
+			return codeError(h.ask("COPY", at, "", "Destination", "/dav"+escaped(to), "Overwrite", map[bool]string{true: "T", false: "F"}[replace]))
 		}
 		copied := map[string]string{} // by the spot where it comes
 		lack := ""
@@ -274,7 +282,7 @@ func (h *history) some(w world) deed {
 		return deed{says: "PUT " + at, dav: true, hits: fresh(led),
 			do: func() error { return codeError(h.ask("PUT", at, text)) },
 			need: func(w world) string {
-				if w.files[a.spot(led)] == "" {
+				if is := w.files[a.spot(led)]; is == "" || is == "f:" && w.locks[a.spot(led)] == a.name { // or is made by its lock, to be filled
 					return lacks(a, led, keep.Upload)
 				}
 				return lacks(a, led, keep.Overwrite)

@@ -17,21 +17,22 @@ type world struct {
 	files map[string]string
 	props map[string]string // by the spot
 	locks map[string]string // account by the spot
+	held  map[string]string // uploads that wait for their check, by whose and where
 }
 
 func (w world) clone() world {
-	return world{maps.Clone(w.files), maps.Clone(w.props), maps.Clone(w.locks)}
+	return world{maps.Clone(w.files), maps.Clone(w.props), maps.Clone(w.locks), maps.Clone(w.held)}
 }
 
 func (w world) equal(o world) bool {
-	return maps.Equal(w.files, o.files) && maps.Equal(w.props, o.props) && maps.Equal(w.locks, o.locks)
+	return maps.Equal(w.files, o.files) && maps.Equal(w.props, o.props) && maps.Equal(w.locks, o.locks) && maps.Equal(w.held, o.held)
 }
 
 // differs tells what one has and the other has not.
 func (w world) differs(o world) string {
 	var b strings.Builder
-	for n, pair := range [][2]map[string]string{{w.files, o.files}, {w.props, o.props}, {w.locks, o.locks}} {
-		what := []string{"", "property of ", "lock on "}[n]
+	for n, pair := range [][2]map[string]string{{w.files, o.files}, {w.props, o.props}, {w.locks, o.locks}, {w.held, o.held}} {
+		what := []string{"", "property of ", "lock on ", "held for "}[n]
 		for at, is := range pair[0] {
 			if pair[1][at] != is {
 				fmt.Fprintf(&b, "%s%s should be %q and is %q\n", what, at, is, pair[1][at])

@@ -54,7 +54,7 @@ func (t *Tree) Resize(at string, size int64) error {
 		err = f.held.Resize(size, func() error { return f.f.Truncate(size) })
 		err = errors.Join(err, f.settle(err == nil))
 		if f.wrote != nil {
-			err = errors.Join(err, f.wrote(err == nil, size, ""))
+			err = errors.Join(err, f.wrote(came(err == nil), size, ""))
 		}
 		return err
 	})

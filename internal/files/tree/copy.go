@@ -177,6 +177,9 @@ func (c *copying) inside(ctx context.Context, t *Tree, from, to string, ways []k
 		return err
 	}
 	defer listing.Close()
+	if len(listing.mine) > 0 {
+		return errHeldIn
+	}
 	for {
 		some, err := listing.Next(store.LargeRead)
 		if err == io.EOF {
@@ -198,6 +201,11 @@ func (c *copying) inside(ctx context.Context, t *Tree, from, to string, ways []k
 				led, lies, err := t.led(child)
 				if err != nil {
 					continue // it leads nowhere that the account may see
+				}
+				if t.holds != nil && !led.IsDir() {
+					if _, held := t.holds.Find(lies.Spot.Folder(), path.Base(lies.Spot.Path), t.owner()); held {
+						return errHeld
+					}
 				}
 				if child, way = lies.Path, lies.Spot; info.Mode()&fs.ModeSymlink != 0 && led.IsDir() {
 					for _, above := range append(ways, c.dst.named()) {

@@ -41,7 +41,7 @@ type File struct {
 	filled   bool                         // it was an empty file that was made to be filled; see [Fresh]
 	lies     quota.Spot                   // where that lies
 
-	wrote func(whole bool, size int64, hash string) error // ends the change of a held upload; nil: it is none
+	wrote func(came keep.HeldState, size int64, hash string) error // ends the change of a held upload; nil: it is none
 
 	ending context.Context // ends when somebody ends the transfer
 	ended  context.CancelCauseFunc
@@ -259,7 +259,7 @@ func (f *File) end(why error) error {
 		}
 		hash = f.sum.whole(size)
 		if f.wrote != nil && !fresh {
-			if err := f.wrote(why == nil, max(size, 0), hash); err != nil && why == nil {
+			if err := f.wrote(came(why == nil), max(size, 0), hash); err != nil && why == nil {
 				why = asFault(err)
 			}
 			f.waits = why == nil
@@ -298,7 +298,7 @@ func (f *File) end(why error) error {
 			return nil
 		}
 		if f.wrote != nil {
-			if why = asFault(f.wrote(true, 0, emptyHash)); why == nil {
+			if why = asFault(f.wrote(keep.HeldWaiting, 0, emptyHash)); why == nil {
 				r.SetWaiting()
 			}
 		}

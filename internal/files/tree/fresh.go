@@ -183,7 +183,7 @@ func (f *File) leaveFresh(r keep.AuditRecord) bool {
 	one := &fresh{owner: t.owner(), info: p.seen, told: f.recorded}
 	one.end = func(whole bool) (err error) {
 		if f.wrote != nil {
-			err = f.wrote(whole, 0, emptyHash)
+			err = f.wrote(came(whole), 0, emptyHash)
 		}
 		if !whole {
 			return err

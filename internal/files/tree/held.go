@@ -26,9 +26,10 @@ type Holds interface {
 	Below(folder quota.Spot) bool
 	// Begin notes an upload before anything of it is there.
 	Begin(h keep.Held) error
-	// Write begins a change of what is held, and refuses it while that gets its name. done ends the change: whole says that
-	// the file has come whole and is to be checked.
-	Write(id string) (done func(whole bool, size int64, hash string) error, err error)
+	// Write begins a change of what is held, and refuses it while that gets its name. done ends the change: came says whether
+	// it has come whole and is to be checked; "": nothing of it has changed. With atOnce the change is made in one step: what is
+	// there is whole until then.
+	Write(id string, atOnce bool) (done func(came keep.HeldState, size int64, hash string) error, err error)
 	// Move says that a held upload is to appear elsewhere, in the place of a file that is there with over; do moves its file.
 	Move(id string, folder quota.Spot, name, at string, over bool, do func() error) error
 	// Drop forgets an upload when do has removed its file.
@@ -70,6 +71,14 @@ func (t *Tree) mine(p *place) {
 	}
 }
 
+// came is how far a held upload is once a change of it has ended.
+func came(whole bool) keep.HeldState {
+	if whole {
+		return keep.HeldWaiting
+	}
+	return keep.HeldComing
+}
+
 func (p *place) hold(id string) { p.held, p.name = id, store.HeldPrefix+id }
 
 // newHold makes a place one of an upload that is to be held; nothing of that account is held there yet.
@@ -109,7 +118,7 @@ func (t *Tree) openHeld(p *place, create bool, mode OpenMode, begin func(*place)
 			return f, err
 		}
 	}
-	if f.wrote, err = t.holds.Write(p.held); err != nil {
+	if f.wrote, err = t.holds.Write(p.held, false); err != nil {
 		return f, err
 	}
 	if known && p.seen != nil {
@@ -119,7 +128,7 @@ func (t *Tree) openHeld(p *place, create bool, mode OpenMode, begin func(*place)
 		err = p.full(err)
 	}
 	if err != nil {
-		err = errors.Join(err, f.wrote(false, 0, ""))
+		err = errors.Join(err, f.wrote("", 0, ""))
 		if !known {
 			err = errors.Join(err, t.holds.Drop(p.held, func() error { return nil }))
 		}

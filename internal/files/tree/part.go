@@ -192,7 +192,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 	}
 	defer p.close()
 	from := p.beside(one)
-	var wrote func(bool, int64, string) error
+	var wrote func(keep.HeldState, int64, string) error
 	if check := t.checkAt(p.path); check != nil || p.held != "" {
 		fresh := p.held == ""
 		if fresh {
@@ -200,7 +200,7 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 				return false, false, err
 			}
 		}
-		if wrote, err = t.holds.Write(p.held); err != nil {
+		if wrote, err = t.holds.Write(p.held, true); err != nil {
 			return false, false, err
 		}
 		defer func() {
@@ -208,7 +208,11 @@ func (t *Tree) appearOnce(at string, one Part, mode OpenMode, replace bool, mine
 			if info, looked := p.dir.Lookup(p.name); err == nil && looked == nil {
 				size = info.Size()
 			}
-			unwritten := wrote(err == nil, size, hash)
+			how := keep.HeldWaiting
+			if err != nil {
+				how = ""
+			}
+			unwritten := wrote(how, size, hash)
 			if err != nil && fresh {
 				unwritten = errors.Join(unwritten, t.holds.Drop(p.held, func() error { return nil }))
 			}
