@@ -113,7 +113,8 @@ type CertificateChange struct {
 // Lockout is a time-limited refusal of an address or of an account.
 type Lockout struct {
 	Address string    `json:"address,omitempty"`
-	Account string    `json:"account,omitempty"`
+	Account string    `json:"account,omitempty"` // or "operator NAME", "pass ID"
+	Codes   bool      `json:"codes,omitempty"`   // only its second factors: with an address, those from there, else those from unfamiliar ones
 	Expires time.Time `json:"expires"`
 	Failed  int       `json:"failed"` // sign-ins that led to it
 }

@@ -204,8 +204,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := s.book.Arrange(ctx); err != nil {
 		return err
 	}
-	s.Operators = &signin.Operators{Book: s.book, Journeys: accounts.Journeys, DB: s.DB, Trail: s.Trail, Hasher: hasher, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration()),
-		Greeted: func(operator, address string) { guard.Succeeded("operator "+operator, address) }}
+	s.Operators = &signin.Operators{Book: s.book, Journeys: accounts.Journeys, DB: s.DB, Trail: s.Trail, Hasher: hasher, Guard: guard, Repeats: s.repeats, Delay: cmp.Or(o.FailureDelay, usual.Delay.Duration())}
 	s.ledger = quota.Open(s.DB, s.Stores.Look, o.Log, s.counted)
 	if s.holds, err = openHolds(ctx, s.DB); err != nil {
 		return err

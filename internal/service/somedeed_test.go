@@ -62,6 +62,14 @@ func lacks(a *someone, at string, right keep.Rights) string {
 	return right.String() + " on " + at
 }
 
+// toWrite is the right that an upload to a path takes: a file that the account has made by its lock is one to be filled.
+func (a *someone) toWrite(w world, at string) keep.Rights {
+	if is := w.files[a.spot(at)]; is == "" || is == "f:" && w.locks[a.spot(at)] == a.name {
+		return keep.Upload
+	}
+	return keep.Overwrite
+}
+
 // needs are the rights that it takes to have all that is at a path go; a folder is gone through.
 func needsToGo(a *someone, w world, at string) string {
 	for _, one := range a.below(w, at) {
@@ -111,10 +119,7 @@ func (h *history) some(w world) deed {
 	switch h.r.IntN(13) {
 	case 12: // an upload that does not come to its end
 		return deed{says: "half of " + at, do: func() error { return h.half(at) }, then: func(world) {}, need: func(w world) string {
-			if w.files[a.spot(led)] == "" {
-				return lacks(a, led, keep.Upload)
-			}
-			return lacks(a, led, keep.Overwrite)
+			return lacks(a, led, a.toWrite(w, led))
 		}}
 	case 0, 1: // a move, over WebDAV or as by SFTP
 		d := deed{says: "MOVE " + at + " to " + to, dav: true, hits: append(fresh(target), a.spot(self), path.Dir(a.spot(self))), deep: []string{a.spot(self), a.spot(target)},
@@ -282,10 +287,7 @@ func (h *history) some(w world) deed {
 		return deed{says: "PUT " + at, dav: true, hits: fresh(led),
 			do: func() error { return codeError(h.ask("PUT", at, text)) },
 			need: func(w world) string {
-				if is := w.files[a.spot(led)]; is == "" || is == "f:" && w.locks[a.spot(led)] == a.name { // or is made by its lock, to be filled
-					return lacks(a, led, keep.Upload)
-				}
-				return lacks(a, led, keep.Overwrite)
+				return lacks(a, led, a.toWrite(w, led))
 			},
 			then: func(w world) { w.files[a.spot(led)] = "f:" + text }}
 	case 8:

@@ -11,6 +11,11 @@ type Lockout = Schemas['Lockout']
 const message = useMessage()
 const { items: lockouts, total, load, more } = useWindow<Lockout>('/lockouts', message.error)
 
+function who(l: Lockout) {
+  const target = l.account?.includes(' ') ? l.account : l.account ? `account ${l.account}` : `address ${l.address}`
+  return l.codes ? `codes of ${target}` : target
+}
+
 async function lift(l: Lockout) {
   try {
     await call('DELETE', `/lockouts/${encodeURIComponent(l.account ?? l.address ?? '')}`)
@@ -28,8 +33,8 @@ async function lift(l: Lockout) {
     <TableFrame v-else label="Lockouts">
       <thead><tr><th>Who</th><th>Until ({{ zone }})</th><th class="number">Failed sign-ins</th><th></th></tr></thead>
       <tbody>
-        <tr v-for="l in lockouts" :key="(l.account ?? '') + (l.address ?? '')">
-          <td>{{ l.account ? `account ${l.account}` : `address ${l.address}` }}</td>
+        <tr v-for="l in lockouts" :key="`${l.account} ${l.address} ${l.codes}`">
+          <td>{{ who(l) }}</td>
           <td>{{ minute(l.expires) }}</td>
           <td class="number">{{ l.failed }}</td>
           <td class="number"><button v-if="mayChange" class="plain" @click="lift(l)">Lift</button></td>

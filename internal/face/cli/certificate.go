@@ -235,7 +235,13 @@ func lockoutList(flags *flag.FlagSet, f *common) run {
 		for _, l := range all {
 			who := "address " + l.Address
 			if l.Account != "" {
+				who = l.Account
+			}
+			if l.Account != "" && !strings.Contains(l.Account, " ") { // else it is an operator or a pass
 				who = "account " + l.Account
+			}
+			if l.Codes {
+				who = "codes of " + who
 			}
 			rows = append(rows, []string{who, at(&l.Expires), fmt.Sprint(l.Failed)})
 		}

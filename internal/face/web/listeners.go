@@ -118,7 +118,7 @@ func (s *Server) removeListener(c *gin.Context) error {
 func (s *Server) lockouts(c *gin.Context) error {
 	var all []api.Lockout
 	for _, l := range s.Office.Guard.Lockouts() {
-		all = append(all, api.Lockout{Address: l.Address, Account: l.Account, Expires: l.Until.UTC(), Failed: l.Failed})
+		all = append(all, api.Lockout{Address: l.Address, Account: l.Account, Codes: l.Codes, Expires: l.Until.UTC(), Failed: l.Failed})
 	}
 	who := func(l api.Lockout) string { return l.Account + " " + l.Address }
 	return replyWindow(c, all, who, who)

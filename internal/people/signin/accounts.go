@@ -160,7 +160,7 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	var hash keep.Secret
 	useless := ""
 	switch {
-	case a.Guard.Locked(name, v.Address): // first: whether there is such an account makes no difference
+	case a.Guard.Claim(name, v.Address): // first: whether there is such an account makes no difference
 		useless = lockedOut
 	case err != nil:
 		useless = "no such account"
@@ -191,6 +191,7 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	case !ok:
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "wrong password", nil)
 	}
+	a.Guard.Proved(name, v.Address)
 	if err := a.second(ctx, v, t, holder.Account, started); err != nil {
 		return nil, err
 	}
@@ -208,7 +209,7 @@ func mail(given keep.Secret) string {
 	if !strings.Contains(text, "@") {
 		return "somebody without an e-mail address"
 	}
-	return text[:min(len(text), maxName)]
+	return cut(text)
 }
 
 const lockedOut = "the account is locked out for this address after failed sign-ins"
@@ -273,7 +274,9 @@ func (a *Accounts) admitBy(ctx context.Context, v Visitor, t *Attempt, account *
 	if err := a.Trail.Record(r); err != nil {
 		return nil, err
 	}
-	a.Guard.Succeeded(account.Name, v.Address)
+	if !account.Anonymous() {
+		a.Guard.Succeeded(account.Name, v.Address, true)
+	}
 	*t = Attempt{Key: fingerprint, Recovery: t.Recovery}
 	return account, nil
 }
@@ -304,14 +307,33 @@ func (a *Accounts) fail(ctx context.Context, v Visitor, name string, started tim
 func (a *Accounts) delay() time.Duration { return cmp.Or(a.Delay, a.Guard.Limits().Delay.Duration()) }
 
 // count counts a failed sign-in, and records the lockout that it led to.
-func (a *Accounts) count(v Visitor, name string) {
-	locked := a.Guard.Failed(name, v.Address)
-	if locked == "" {
-		return
+func (a *Accounts) count(v Visitor, name string) { countFailure(a.Guard, a.Trail, v, name) }
+
+func countFailure(g *Guard, trail *audit.Trail, v Visitor, target string) {
+	if locked := g.Failed(target, v.Address); locked != "" {
+		noteLockout(trail, v, target, locked+" is locked out for "+g.Limits().Lockout.Duration().String())
 	}
-	r := v.record(name, keep.LockedOut)
-	r.Outcome, r.Detail = keep.Done, locked+" is locked out for "+a.Guard.Limits().Lockout.Duration().String()
-	a.Trail.Note(r)
+}
+
+func noteLockout(trail *audit.Trail, v Visitor, target, say string) {
+	r := v.record(target, keep.LockedOut)
+	if name, is := strings.CutPrefix(target, OperatorTarget("")); is {
+		r.Account, r.Operator = "", name
+	}
+	r.Outcome, r.Detail = keep.Done, say
+	trail.Note(r)
+}
+
+// tryCode counts a second factor before it is looked at; the error says that none is for a while.
+func tryCode(g *Guard, trail *audit.Trail, v Visitor, target string) *keep.Fault {
+	until, may, alert := g.TryCode(target, v.Address)
+	if alert {
+		noteLockout(trail, v, target, "somebody who knows the password tried too many wrong codes: the next one is looked at after "+g.wait(until)+", twice as long after each: change the password if it was not its holder")
+	}
+	if !may {
+		return keep.Refuse(keep.TooManyAttempts, "there were too many wrong codes: wait "+g.wait(until)+", or sign in from where you did before")
+	}
+	return nil
 }
 
 // errFull says that an account has as many sessions as it may. Its client has
@@ -362,8 +384,5 @@ func (a *Accounts) MayBePlain(ctx context.Context, v Visitor, name string, byLis
 const maxName = 128
 
 func (v Visitor) record(account string, action keep.Action) keep.AuditRecord {
-	if len(account) > maxName {
-		account = account[:maxName]
-	}
-	return keep.AuditRecord{Account: account, Address: v.Address, Protocol: v.Protocol, Encrypted: v.Encrypted, Session: v.Session, Action: action}
+	return keep.AuditRecord{Account: cut(account), Address: v.Address, Protocol: v.Protocol, Encrypted: v.Encrypted, Session: v.Session, Action: action}
 }

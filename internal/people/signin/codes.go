@@ -121,12 +121,12 @@ func (o *Operators) spendCode(ctx context.Context, operator *keep.Operator, code
 
 // DropOwnCodes stops asking an operator for codes, at its own wish; code is one.
 func (o *Operators) DropOwnCodes(ctx context.Context, v Visitor, name, code string) error {
-	if !o.allowed(v.Address) {
-		return errTooMany
-	}
 	operator, err := o.find(ctx, name)
 	if err != nil || operator.CodeSecret == "" {
 		return err
+	}
+	if why := tryCode(o.Guard, o.Trail, v, OperatorTarget(name)); why != nil {
+		return why
 	}
 	if _, err := o.spendCode(ctx, operator, code); err == records.ErrNotFound {
 		return &keep.FieldError{Field: "code", Say: errCode.Say}

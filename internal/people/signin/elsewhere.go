@@ -45,7 +45,7 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 	}
 	asked := slices.DeleteFunc(slices.Clone(route.Sources), func(s string) bool { return s == keep.OwnSource })
 	switch {
-	case a.Guard.Locked(name, v.Address):
+	case a.Guard.Claim(name, v.Address):
 		return fail(keep.LockedOutNow, lockedOut, nil)
 	case account == nil:
 		if err := keep.CheckName("name", name); err != nil {
@@ -66,7 +66,10 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 		p, challenged, err := a.askOne(ctx, v, t, s, name, password)
 		var asks *source.Challenge
 		var away *source.Away
+		var often *keep.Fault
 		switch {
+		case errors.As(err, &often) && often.Reason == keep.TooManyAttempts:
+			return nil, a.ask(v, name, often)
 		case account == nil && (errors.Is(err, source.ErrNobody) || errors.Is(err, source.ErrBrowserOnly)):
 			continue
 		case errors.Is(err, source.ErrBrowserOnly):
@@ -109,6 +112,7 @@ func (a *Accounts) byOthers(ctx context.Context, v Visitor, t *Attempt, name str
 
 // admitElsewhere lets in who a source vouched for, once a second factor is there too.
 func (a *Accounts) admitElsewhere(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time, how string, challenged bool) (*keep.Effective, error) {
+	a.Guard.Proved(account.Name, v.Address)
 	if !challenged {
 		if err := a.second(ctx, v, t, account, started); err != nil {
 			return nil, err
@@ -134,6 +138,9 @@ func (a *Accounts) askOne(ctx context.Context, v Visitor, t *Attempt, s *book.So
 	mine := challengeKey{s.Name, strings.ToLower(name), v.Address, sha256.Sum256([]byte(password.Reveal()))}
 	if t.Code != "" {
 		if state, ok := a.challenges.take(mine); ok {
+			if why := tryCode(a.Guard, a.Trail, v, name); why != nil {
+				return nil, false, why
+			}
 			q.State, q.Password, challenged = state, keep.Secret(t.Code), true
 		}
 	}

@@ -34,6 +34,11 @@ func (a *Accounts) second(ctx context.Context, v Visitor, t *Attempt, account *k
 	if v.Protocol == keep.WebDAV {
 		return a.ask(v, account.Name, errTokenOnly)
 	}
+	if t.Code != "" && t.NewSecret == "" {
+		if why := tryCode(a.Guard, a.Trail, v, account.Name); why != nil {
+			return a.ask(v, account.Name, why)
+		}
+	}
 	from := network(v.Address)
 	if account.FactorRemember > 0 && (secret != "" || account.FactorBy != keep.FactorByApp) {
 		if known, err := a.DB.FactorRemembered(ctx, account.ID, from, time.Now()); err != nil || known {

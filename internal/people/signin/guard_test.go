@@ -1,7 +1,9 @@
 package signin_test
 
 import (
+	"encoding/json"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -31,7 +33,7 @@ func TestFailuresLockOutForATimeOnly(t *testing.T) {
 
 func TestWhereAnAccountSignsInItIsNotLockedOut(t *testing.T) {
 	g := signin.NewGuard(keep.Limits{FailuresPerAddress: 100, FailuresPerAccount: 3, Within: 60, Lockout: 60})
-	g.Succeeded("ann", "192.0.2.1")
+	g.Succeeded("ann", "192.0.2.1", true)
 	for n := range 10 {
 		g.Failed("ann", fmt.Sprint("198.51.100.", n))
 	}
@@ -54,7 +56,7 @@ func TestALockoutCannotBeWiped(t *testing.T) {
 	for n := range 5 {
 		g.Failed("ann", fmt.Sprintf("2001:db8:1:2::%d", n+1))
 	}
-	g.Succeeded("ben", "192.0.2.9")
+	g.Succeeded("ben", "192.0.2.9", true)
 	for n := range 40_000 {
 		g.Failed(fmt.Sprint("made-up-", n), fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255))
 	}
@@ -100,4 +102,36 @@ func TestARightPasswordIsCheapTheNextTime(t *testing.T) {
 	other, err := h.Hash(t.Context(), "another password")
 	require.NoError(t, err)
 	assert.False(t, matches(other, "correct horse battery"), "a changed password counts at once")
+}
+
+// What can't be guessed puts nobody on alert, and nobody's success forgives what somebody else was guessed at.
+func TestNobodysSuccessForgivesGuessingAtOthers(t *testing.T) {
+	g := signin.NewGuard(keep.Limits{FailuresPerAddress: 20, FailuresPerAccount: 10, Within: 600, Lockout: 600})
+	for n := range 200 { // wrong tokens from anywhere
+		g.Failed("", fmt.Sprint("198.51.100.", n))
+	}
+	assert.False(t, g.Locked("", "198.51.100.1"), "a right token from where a colleague has mistyped one")
+	for n := range 30 {
+		if strings.HasPrefix(g.Failed("ann", "192.0.2.66"), "the address") {
+			assert.Equal(t, 19, n, "an account of one's own between the guesses changes nothing")
+			break
+		}
+		g.Failed("mine", "192.0.2.67")
+		g.Succeeded("mine", "192.0.2.66", true)
+	}
+	_, locked := g.AddressLocked("192.0.2.66")
+	assert.True(t, locked)
+	for range 19 {
+		g.Failed("ben", "192.0.2.68")
+	}
+	g.Succeeded("ben", "192.0.2.68", true)
+	assert.Empty(t, g.Failed("ben", "192.0.2.68"), "what one has mistyped oneself is forgotten")
+	long := strings.Repeat("x", 1<<20)
+	for n := range 1000 {
+		g.Failed(long, fmt.Sprintf("10.1.%d.%d", n>>8, n&255))
+	}
+	kept, _ := g.Keep()
+	text, err := json.Marshal(kept)
+	require.NoError(t, err)
+	assert.Less(t, len(text), 4096, "of a name that is too long nothing is kept")
 }

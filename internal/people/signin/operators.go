@@ -7,12 +7,8 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"maps"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/source/book"
@@ -25,10 +21,6 @@ const (
 	CookieLife = 12 * time.Hour
 	// SetupLife is how long a set-up link works.
 	SetupLife = 24 * time.Hour
-	// triesPerMinute bounds the sign-ins from one address; maxCounted bounds the
-	// addresses that are remembered for it.
-	triesPerMinute = 10
-	maxCounted     = 4096
 )
 
 // Operators proves operators.
@@ -36,47 +28,28 @@ type Operators struct {
 	DB      *records.DB
 	Trail   *audit.Trail
 	Hasher  *Hasher
+	Guard   *Guard // the one of the accounts
 	Delay   time.Duration // of a failure
 	Repeats *Repeats
-	Greeted func(operator, address string) // is told who signed in; nil: nobody wants to know
 
 	Book     *book.Book // of the other sources
 	Journeys *Journeys  // of browsers that sign in there
 
-	mu    sync.Mutex
-	tries map[string]*rate.Limiter // by address
-
 	ceremonies ceremonies
 }
 
-// allowed counts an attempt and reports whether it may be made.
-func (o *Operators) allowed(address string) bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	address = network(address)
-	if o.tries == nil {
-		o.tries = map[string]*rate.Limiter{}
-	}
-	if o.tries[address] == nil && len(o.tries) >= maxCounted {
-		maps.DeleteFunc(o.tries, func(_ string, l *rate.Limiter) bool { return l.Tokens() >= triesPerMinute })
-		if len(o.tries) >= maxCounted {
-			address = "" // all who come now share one
-		}
-	}
-	if o.tries[address] == nil {
-		o.tries[address] = rate.NewLimiter(rate.Every(time.Minute/triesPerMinute), triesPerMinute)
-	}
-	return o.tries[address].Allow()
-}
+var errTooMany = keep.Refuse(keep.TooManyAttempts, "too many wrong tries from this address: try again later")
 
-var errTooMany = keep.Refuse(keep.TooManyAttempts, "too many attempts from this address: wait a minute")
+// failed counts a failed try at what target names.
+func (o *Operators) failed(v Visitor, target string) { countFailure(o.Guard, o.Trail, v, target) }
 
 // SignIn proves an operator by password, and by a one-time code where it has those, and
 // gives a cookie that stands for it.
 func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password keep.Secret, code string) (*keep.Operator, keep.Secret, error) {
 	started := time.Now()
 	r := v.record("", keep.OperatorSignIn)
-	r.Operator = name[:min(len(name), maxName)]
+	r.Operator = cut(name)
+	target := OperatorTarget(name)
 	refuse := func(why *keep.Fault, wait time.Duration) (*keep.Operator, keep.Secret, error) {
 		r.Outcome, r.Reason, r.Duration = keep.Refused, why.Reason, time.Since(started)
 		o.Repeats.Refused(r)
@@ -86,8 +59,11 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 		}
 		return nil, "", why
 	}
-	if !o.allowed(v.Address) {
+	if o.Guard.Claim(target, v.Address) {
 		return refuse(errTooMany, 0)
+	}
+	if o.Guard.Familiar(v.Address) {
+		ctx = known(ctx)
 	}
 	operator, err := o.DB.Operator(ctx, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
@@ -102,13 +78,19 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 		return nil, "", err
 	}
 	if !ok {
+		o.failed(v, target)
 		return refuse(errCredentials, o.Delay)
 	}
+	o.Guard.Proved(target, v.Address)
 	if operator.CodeSecret != "" {
 		if code == "" {
 			return refuse(errCodeNeeded, 0)
 		}
+		if why := tryCode(o.Guard, o.Trail, v, target); why != nil {
+			return refuse(why, o.Delay)
+		}
 		if r.Detail, err = o.spendCode(ctx, operator, code); errors.Is(err, records.ErrNotFound) {
+			o.failed(v, target)
 			return refuse(errCode, o.Delay)
 		} else if err != nil {
 			return nil, "", err
@@ -126,9 +108,7 @@ func (o *Operators) welcome(ctx context.Context, v Visitor, r keep.AuditRecord, 
 	if err := o.DB.NoteOperator(ctx, operator.ID, started); err != nil {
 		return nil, "", err
 	}
-	if o.Greeted != nil {
-		o.Greeted(operator.Name, v.Address)
-	}
+	o.Guard.Succeeded(OperatorTarget(operator.Name), v.Address, true)
 	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, CookieLife)
 	return operator, cookie, err
 }
@@ -162,7 +142,7 @@ func (o *Operators) NewSetup(ctx context.Context) (keep.Secret, error) {
 
 // SetUp makes the first operator, an owner, and spends the set-up link.
 func (o *Operators) SetUp(ctx context.Context, v Visitor, secret keep.Secret, name string, password keep.Secret) (*keep.Operator, error) {
-	if !o.allowed(v.Address) {
+	if o.Guard.Locked("", v.Address) {
 		return nil, errTooMany
 	}
 	operator, err := o.newOperator(ctx, name, keep.Owner, password)
@@ -173,6 +153,7 @@ func (o *Operators) SetUp(ctx context.Context, v Visitor, secret keep.Secret, na
 		return o.DB.AddFirstOperator(ctx, digest(secret), operator, time.Now())
 	})
 	if errors.Is(err, records.ErrNotFound) {
+		o.failed(v, "")
 		return nil, keep.Refuse(keep.BadCredentials, "the set-up link is spent or too old: restart the service for a new one")
 	}
 	return operator, err
@@ -327,16 +308,17 @@ func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, erro
 // ChangePassword gives an operator a new password of its own choice: now is the one it
 // has. Its console sign-ins end, but the one it asks from.
 func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, now, next, cookie keep.Secret) error {
-	if !o.allowed(v.Address) {
-		return errTooMany
-	}
 	operator, err := o.find(ctx, name)
 	if err != nil {
 		return err
 	}
+	if o.Guard.Locked(OperatorTarget(name), v.Address) {
+		return errTooMany
+	}
 	if ok, err := o.Hasher.Matches(ctx, operator.PasswordHash, now); err != nil {
 		return err
 	} else if !ok {
+		o.failed(v, OperatorTarget(name))
 		return &keep.FieldError{Field: "now", Say: "it is not the password you have"}
 	}
 	if err := CheckPassword(next, operator.Name); err != nil {

@@ -1,7 +1,10 @@
 package signin_test
 
 import (
+	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,7 +28,7 @@ func office(t *testing.T) (*signin.Operators, signin.Visitor) {
 		trail.Close()
 		require.NoError(t, db.Close())
 	})
-	o := &signin.Operators{DB: db, Trail: trail, Hasher: signin.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Delay: time.Millisecond}
+	o := &signin.Operators{DB: db, Trail: trail, Hasher: signin.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Guard: signin.NewGuard(keep.UsualLimits), Delay: time.Millisecond}
 	v := signin.Visitor{Address: "192.0.2.7", Protocol: keep.Console, Encrypted: true}
 	_, err = o.Add(t.Context(), v, "local", "ilse", keep.Owner, "harbour-master-1")
 	require.NoError(t, err)
@@ -67,14 +70,45 @@ func TestACodeWorksOnceAndOnlyNearItsTime(t *testing.T) {
 	assert.Equal(t, keep.BadCredentials, reason(signIn(at(-30*time.Second))), "an earlier one than the last that was used")
 	spaced := recovery[0].Reveal()
 	assert.NoError(t, signIn(spaced[:4]+" "+spaced[5:]), "however it is written")
-	assert.Equal(t, keep.TooManyAttempts, reason(func() error {
-		for range 10 {
-			if err := signIn("000000"); reason(err) == keep.TooManyAttempts {
-				return err
-			}
+	guess := func(from string) error {
+		_, _, err := o.SignIn(t.Context(), signin.Visitor{Address: from, Protocol: keep.Console}, "ilse", "harbour-master-1", "000000")
+		return err
+	}
+	looked := 0
+	for n := range 300 {
+		if reason(guess(fmt.Sprint("198.51.100.", n%250))) != keep.TooManyAttempts {
+			looked++
 		}
-		return nil
-	}()), "and nobody tries them all")
+	}
+	assert.LessOrEqual(t, looked, 6, "nobody tries them all, from wherever they come")
+	assert.Equal(t, keep.TooManyAttempts, reason(guess("203.0.113.4")))
+	o.Trail.Settle(t.Context())
+	found, _, err := o.DB.SearchAudit(t.Context(), records.AuditQuery{Limit: 1000})
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(found, func(r keep.AuditRecord) bool {
+		return r.Action == keep.LockedOut && r.Operator == "ilse" && strings.Contains(r.Detail, "knows the password")
+	}), "its owner is told")
+	assert.NoError(t, signIn(recovery[1].Reveal()), "but where the owner has signed in before")
+	o.Guard.Lift("ilse")
+	assert.Equal(t, keep.BadCredentials, reason(guess("203.0.113.9")))
+}
+
+// Strangers keep no operator out, however many networks they come from.
+func TestStrangersKeepNoOperatorOut(t *testing.T) {
+	o, v := office(t)
+	_, _, err := o.SignIn(t.Context(), v, "ilse", "harbour-master-1", "")
+	require.NoError(t, err)
+	for n := range 6000 {
+		o.SetUp(t.Context(), signin.Visitor{Address: fmt.Sprintf("10.0.%d.%d", n>>8, n&255)}, "no such link", "x", "y")
+	}
+	_, _, err = o.SignIn(t.Context(), v, "ilse", "harbour-master-1", "")
+	assert.NoError(t, err)
+	_, _, err = o.SignIn(t.Context(), signin.Visitor{Address: "203.0.113.7"}, "ilse", "harbour-master-1", "")
+	assert.NoError(t, err, "from another place, too")
+	setup, err := o.NewSetup(t.Context())
+	require.NoError(t, err)
+	_, err = o.SetUp(t.Context(), signin.Visitor{Address: "203.0.113.8"}, setup, "kai", "harbour-master-2")
+	assert.NotEqual(t, keep.TooManyAttempts, reason(err))
 }
 
 func TestCodesGoWithOneOfThem(t *testing.T) {

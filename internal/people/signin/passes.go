@@ -57,12 +57,12 @@ func (a *Accounts) ByPass(ctx context.Context, v Visitor, t *Attempt, secret, pa
 		return refuse(errPassFrom, "the pass does not work from this address")
 	}
 	if p.Password != "" {
-		counted := "pass " + p.ID
+		counted := PassTarget(p.ID)
 		switch {
-		case a.Guard.Locked(counted, v.Address):
-			return refuse(errPassLocked, lockedOut)
-		case password == "":
+		case password == "" && !a.Guard.Locked(counted, v.Address):
 			return nil, p, errPassWord
+		case a.Guard.Claim(counted, v.Address):
+			return refuse(errPassLocked, lockedOut)
 		}
 		ok, err := a.Hasher.Matches(ctx, p.Password, password)
 		if err != nil {
@@ -77,7 +77,7 @@ func (a *Accounts) ByPass(ctx context.Context, v Visitor, t *Attempt, secret, pa
 			}
 			return refuse(errPassWrong, "wrong password for a pass")
 		}
-		a.Guard.Succeeded(counted, v.Address)
+		a.Guard.Succeeded(counted, v.Address, false)
 	}
 	holder, err := a.DB.Holder(ctx, found.Name)
 	if err != nil {

@@ -87,7 +87,7 @@ func (o *Operators) SignInByPasskey(ctx context.Context, v Visitor, at Site, id 
 		o.Repeats.Refused(r)
 		return nil, "", why
 	}
-	if !o.allowed(v.Address) {
+	if o.Guard.Locked("", v.Address) {
 		return refuse(errTooMany)
 	}
 	var operator *keep.Operator
@@ -101,6 +101,7 @@ func (o *Operators) SignInByPasskey(ctx context.Context, v Visitor, at Site, id 
 		return keyHolder{operatorHandle + strconv.FormatInt(number, 10), found.Name, keys}, err
 	})
 	if err == errPasskey {
+		o.failed(v, "")
 		return refuse(errPasskey)
 	}
 	if err != nil {

@@ -46,11 +46,12 @@ var errLink = keep.Refuse(keep.NotFound, "this link was used before, is too old,
 // OpenPasswordLink spends a link and gives the account and its password, as long as that
 // still is its password.
 func (o *Operators) OpenPasswordLink(ctx context.Context, v Visitor, secret keep.Secret) (account string, password keep.Secret, err error) {
-	if !o.allowed(v.Address) {
+	if o.Guard.Locked("", v.Address) {
 		return "", "", errTooMany
 	}
 	l, err := o.DB.TakePasswordLink(ctx, digest(secret), time.Now())
 	if errors.Is(err, records.ErrNotFound) {
+		o.failed(v, "")
 		return "", "", errLink
 	}
 	if err != nil {

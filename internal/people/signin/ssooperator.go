@@ -13,7 +13,7 @@ import (
 
 // LeaveForSSO sends a browser to a source of single sign-on, to come back to the console.
 func (o *Operators) LeaveForSSO(ctx context.Context, v Visitor, name, origin string, browser keep.Secret) (where string, _ keep.Secret, err error) {
-	if !o.allowed(v.Address) {
+	if o.Guard.Locked("", v.Address) {
 		return "", "", errTooMany
 	}
 	s := o.Book.Source(name)
@@ -37,7 +37,7 @@ func (o *Operators) SignInBySSO(ctx context.Context, v Visitor, browser keep.Sec
 	}
 	r := v.record("", keep.OperatorSignIn)
 	if came.who != nil {
-		r.Operator = came.who.Name[:min(len(came.who.Name), maxName)]
+		r.Operator = cut(came.who.Name)
 	}
 	operator, err := o.roleOf(ctx, v, one.of, came)
 	if err != nil {
