@@ -4,8 +4,8 @@ import { answered, made } from './webauthn'
 export { passkeysWork, stopped } from './webauthn'
 
 // addPasskey has the browser make a passkey for who is signed in.
-export async function addPasskey(label: string) {
-  const ask = await call<Schemas['PasskeyAsk']>('POST', '/me/passkeys/ask')
+export async function addPasskey(now: string, label: string) {
+  const ask = await call<Schemas['PasskeyAsk']>('POST', '/me/passkeys/ask', { now } satisfies Schemas['Proving'])
   await call('POST', '/me/passkeys', { id: ask.id, label, response: await made(ask) } satisfies Schemas['PasskeyAnswer'])
 }
 

@@ -66,6 +66,11 @@ type Passkey struct {
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 }
 
+// Proving shows the password once more.
+type Proving struct {
+	Now string `json:"now"`
+}
+
 // PasskeyAsk is a question to a browser (WebAuthn): the options of navigator.credentials.
 type PasskeyAsk struct {
 	ID      string `json:"id"`
@@ -76,6 +81,7 @@ type PasskeyAsk struct {
 type PasskeyAnswer struct {
 	ID       string          `json:"id"`
 	Label    string          `json:"label,omitempty"` // of a new one
+	Code     string          `json:"code,omitempty"`  // the second factor, on the portal where one is asked for
 	Response json.RawMessage `json:"response"`
 }
 

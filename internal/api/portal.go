@@ -57,6 +57,7 @@ type PortalPassword struct {
 	Account string `json:"account"`
 	Now     string `json:"now"`
 	Next    string `json:"next"`
+	Code    string `json:"code,omitempty"` // the second factor, where there is one
 }
 
 // PortalHolder is who is signed in.

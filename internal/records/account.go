@@ -153,6 +153,15 @@ func (db *DB) WriteAccounts(ctx context.Context, add, save []*keep.Account) erro
 			}
 		}
 		for _, a := range save {
+			var was accountRow
+			if err := tx.GetContext(ctx, &was, "SELECT * FROM account WHERE id = ?", a.ID); err != nil {
+				return err
+			}
+			for _, change := range keep.ChangesOf(was.account(), a) {
+				if err := endShown(ctx, tx, a.ID, change); err != nil {
+					return err
+				}
+			}
 			err := changed(tx.NamedExecContext(ctx, `UPDATE account SET note = :note, mail = :mail, state = :state, source = :source, source_id = :source_id, password_hash = :password_hash, must_change = :must_change,
 				groups = :groups, settings = :settings, mounts = :mounts, grants = :grants, changed = :changed WHERE id = :id`, rowOf(a)))
 			if err != nil {

@@ -77,11 +77,13 @@ func (v portalVisit) AskPasskey(ctx context.Context, at portal.Site) (api.Passke
 	return api.PasskeyAsk{ID: id, Options: options}, err
 }
 
-func (v portalVisit) ByPasskey(ctx context.Context, at portal.Site, id string, response []byte) (*tree.Tree, error) {
-	a, err := v.door.accounts.ByPasskey(ctx, v.visitor, &v.attempt, v.door.site(ctx, at), id, response)
+func (v portalVisit) ByPasskey(ctx context.Context, at portal.Site, id string, response []byte, code string) (*tree.Tree, error) {
+	v.attempt.Code = code
+	a, key, err := v.door.accounts.ByPasskey(ctx, v.visitor, &v.attempt, v.door.site(ctx, at), id, response)
 	if err != nil {
 		return nil, err
 	}
+	v.attempt.Key = key // what is removed ends what it let in
 	return v.enter(ctx, a)
 }
 
@@ -104,10 +106,13 @@ func (v portalVisit) AddPasskey(ctx context.Context, at portal.Site, id, label s
 
 func (v portalVisit) DropPasskey(ctx context.Context, id string) error {
 	a, err := v.holder()
-	if err != nil {
-		return err
+	if err == nil {
+		err = v.door.accounts.DropPasskey(ctx, v.visitor, a, id)
 	}
-	return v.door.accounts.DropPasskey(ctx, v.visitor, a, id)
+	if err == nil {
+		v.door.EndKey(a.Name, id, keep.Refuse(keep.AccountChanged, "the passkey was removed"))
+	}
+	return err
 }
 
 func (v portalVisit) AddToken(ctx context.Context, now keep.Secret, ask api.PortalTokenNew) (keep.Secret, error) {
@@ -184,7 +189,11 @@ func (v portalVisit) SetPassword(ctx context.Context, now, next keep.Secret) err
 	if now == next {
 		return &keep.FieldError{Field: "password", Say: "it is the one you have: choose another"}
 	}
-	return v.door.accounts.SetPassword(ctx, v.visitor, a.Name, next)
+	if err := v.door.accounts.SetPassword(ctx, v.visitor, a.Name, next); err != nil {
+		return err
+	}
+	v.passwordChanged(a.Name)
+	return nil
 }
 
 func (d portalDoor) NewCodes(ctx context.Context, account string) (api.Codes, error) {

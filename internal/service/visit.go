@@ -9,6 +9,7 @@ import (
 	"net"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -257,8 +258,42 @@ func speedsOf(a *keep.Effective) traffic.Speeds {
 	return traffic.Speeds{Up: a.SpeedUp, Down: a.SpeedDown, SessionUp: a.SessionSpeedUp, SessionDown: a.SessionSpeedDown}
 }
 
-func (v *visit) ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error {
-	return v.door.accounts.ChangePassword(ctx, v.visitor, account, old, wanted)
+func (v *visit) ChangePassword(ctx context.Context, account string, old, wanted keep.Secret, code string) error {
+	v.attempt.Code = code
+	defer func() { v.attempt.Code = "" }()
+	err := v.door.accounts.ChangePassword(ctx, v.visitor, &v.attempt, account, old, wanted)
+	if err == nil {
+		v.passwordChanged(keep.SignInName(account))
+	}
+	return err
+}
+
+var errNewPassword = keep.Refuse(keep.AccountChanged, "the password was changed")
+
+// passwordChanged ends what the password before has let in, but what asks.
+func (v *visit) passwordChanged(account string) {
+	now, err := v.door.db.Holder(context.Background(), account)
+	for _, other := range v.door.visits(account) {
+		if other != v && other.endsWith(keep.PasswordByHolder) || err != nil {
+			other.cut(errNewPassword)
+			continue
+		}
+		other.mu.Lock()
+		if other.account != nil {
+			account := *other.account.Account
+			account.PasswordHash = now.Account.PasswordHash
+			effective := *other.account
+			effective.Account, other.account = &account, &effective
+		}
+		other.mu.Unlock()
+	}
+}
+
+// endsWith reports whether what let a session in ends with one of some changes.
+func (v *visit) endsWith(changes ...keep.AccountChange) bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.pass == nil && slices.ContainsFunc(changes, func(c keep.AccountChange) bool { return keep.Ends[c].Sessions(v.key) })
 }
 
 // watchEnd ends the session when the account's time does. The caller holds mu.
@@ -379,12 +414,16 @@ func (d *door) Renew(account *keep.Effective) {
 			continue
 		}
 		v.mu.Lock()
-		// Each request over WebDAV shows the password anew, which is not looked at again while it is the same.
-		if v.account != nil && v.visitor.Protocol == keep.WebDAV && v.account.PasswordHash != account.PasswordHash {
-			v.mu.Unlock()
-			v.cut(keep.Refuse(keep.AccountChanged, "the password was changed"))
+		var changes []keep.AccountChange
+		if v.account != nil {
+			changes = keep.ChangesOf(v.account.Account, account.Account)
+		}
+		v.mu.Unlock()
+		if v.endsWith(changes...) {
+			v.cut(errNewPassword)
 			continue
 		}
+		v.mu.Lock()
 		if v.account != nil && slices.EqualFunc(v.account.Mounts, account.Mounts, sameFolder) {
 			v.tree.Renew(account.Within(v.scope))
 			v.session.Limit(speedsOf(account))
@@ -429,7 +468,7 @@ func (d *door) visits(account string) []*visit {
 	var found []*visit
 	for v := range d.inside {
 		v.mu.Lock()
-		if v.account != nil && v.account.Name == account {
+		if v.account != nil && strings.EqualFold(v.account.Name, account) {
 			found = append(found, v)
 		}
 		v.mu.Unlock()

@@ -23,6 +23,7 @@ func TestAnOperatorSignsInByPasskey(t *testing.T) {
 	p.Fill(`input[name="password"]`, testkit.Password)
 	p.Press("Sign in")
 	p.Press("Add a passkey")
+	p.Fill(`input[name="now"]`, testkit.Password)
 	p.Fill(`input[name="label"]`, "the blue key")
 	p.Press("Add it")
 	p.Shows("#own", "passkey for localhost")

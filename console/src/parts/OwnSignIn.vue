@@ -36,7 +36,7 @@ async function look() {
   passkeys.value = (await call<Schemas['PasskeyPage']>('GET', '/me/passkeys').catch(() => null))?.items ?? []
 }
 onMounted(look)
-const keep = () => act(() => addPasskey(form.label).finally(look), 'From now on it signs you in, without a password.')
+const keep = () => act(() => addPasskey(form.now, form.label).finally(look), 'From now on it signs you in, without a password.')
 const forget = (id: string) => act(() => call('DELETE', `/me/passkeys/${id}`).finally(look), 'The passkey is removed.')
 const password = () => act(() => call('POST', '/me/password', { now: form.now, next: form.next } satisfies Schemas['PasswordChange']), 'Your password is changed; your other sign-ins have ended.')
 async function enrol() {
@@ -82,7 +82,8 @@ const drop = () => act(() => call('DELETE', '/me/codes', { code: form.code } sat
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!codes || !form.code">Ask for codes from now on</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>
     <form v-else-if="doing === 'passkey'" class="fields" @submit.prevent="keep">
-      <label>A name by which you know the device<NInput placeholder="" v-model:value="form.label" autofocus :input-props="{ name: 'label' }" /></label>
+      <label>The password of now<NInput placeholder="" v-model:value="form.now" type="password" autofocus :input-props="{ name: 'now', autocomplete: 'current-password' }" /></label>
+      <label>A name by which you know the device<NInput placeholder="" v-model:value="form.label" :input-props="{ name: 'label' }" /></label>
       <p v-if="form.wrong" class="wrong" role="alert">{{ form.wrong }}</p>
       <div class="row"><NButton type="primary" attr-type="submit" :disabled="!form.label">Add it</NButton><NButton @click="doing = ''">Cancel</NButton></div>
     </form>

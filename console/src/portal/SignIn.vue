@@ -15,15 +15,18 @@ const step = ref<'password' | 'must-change' | 'code' | 'first-codes'>('password'
 const asks = ref('')
 const wrong = ref(props.refused)
 const busy = ref(false)
+const withPasskey = ref(false)
 
 async function enter() {
   busy.value = true
   wrong.value = ''
   try {
+    if (withPasskey.value) return emit('in', await enterByPasskey(code.value))
     if (step.value === 'must-change') {
       if (next.value !== again.value) throw new Refusal(0, 'the two are not the same: type the new password twice')
-      await call('POST', '/password', { account: account.value, now: password.value, next: next.value })
+      await call('POST', '/password', { account: account.value, now: password.value, next: next.value, ...(code.value && { code: code.value }) })
       password.value = next.value
+      code.value = ''
       step.value = 'password'
     }
     emit('in', await call<Holder>('POST', '/sign-in', { account: account.value, password: password.value, ...(code.value && { code: code.value }), ...(first.value && { secret: first.value.secret }) }))
@@ -32,7 +35,7 @@ async function enter() {
     if (reason === 'must-change') step.value = 'must-change'
     else if (reason === 'code-needed') {
       asks.value = (error as Error).message
-      step.value = 'code'
+      if (step.value !== 'must-change') step.value = 'code'
     }
     else if (reason === 'code-unset' && step.value !== 'first-codes') await begin()
     else wrong.value = (error as Error).message
@@ -44,9 +47,13 @@ async function enter() {
 async function byPasskey() {
   wrong.value = ''
   try {
-    emit('in', await enterByPasskey())
+    emit('in', await enterByPasskey(''))
   } catch (error) {
-    if (!stopped(error)) wrong.value = (error as Error).message
+    if (error instanceof Refusal && error.reason === 'code-needed') {
+      asks.value = error.message
+      withPasskey.value = true
+      step.value = 'code'
+    } else if (!stopped(error)) wrong.value = (error as Error).message
   }
 }
 async function leave(source: string) {
@@ -69,7 +76,7 @@ async function begin() {
   }
 }
 const title = computed(() => ({ password: 'Sign in to your files', 'must-change': 'Choose your own password', code: 'One-time code', 'first-codes': 'Set up one-time codes' })[step.value])
-const ready = computed(() => account.value && password.value && (step.value !== 'must-change' || next.value) && (step.value === 'password' || step.value === 'must-change' || code.value))
+const ready = computed(() => withPasskey.value ? code.value : account.value && password.value && (step.value !== 'must-change' || next.value) && (step.value === 'password' || step.value === 'must-change' || code.value))
 </script>
 
 <template>
@@ -84,6 +91,10 @@ const ready = computed(() => account.value && password.value && (step.value !== 
       <p>The password that you were given works once. Choose one that only you know, of at least 10 characters.</p>
       <label>The new password<input v-model="next" name="next" type="password" autocomplete="new-password" autofocus /></label>
       <label>The new password once more<input v-model="again" name="again" type="password" autocomplete="new-password" /></label>
+      <template v-if="asks">
+        <p>{{ asks }}</p>
+        <label>The code<input v-model="code" name="code" autocomplete="one-time-code" spellcheck="false" /></label>
+      </template>
     </template>
     <template v-else>
       <template v-if="first">

@@ -9,7 +9,7 @@ export async function addPasskey(now: string, label: string) {
   await call('POST', '/account/passkeys', { id: ask.id, label, response: await made(ask) })
 }
 
-export async function enterByPasskey(): Promise<Holder> {
+export async function enterByPasskey(code: string): Promise<Holder> {
   const ask = await call<Asked>('POST', '/passkeys/ask')
-  return call<Holder>('POST', '/passkeys/sign-in', { id: ask.id, response: await answered(ask) })
+  return call<Holder>('POST', '/passkeys/sign-in', { id: ask.id, response: await answered(ask), ...(code && { code }) })
 }

@@ -66,7 +66,7 @@ func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
-		opened, err := visit.ByPasskey(r.Context(), s.site(r), ask.ID, ask.Response)
+		opened, err := visit.ByPasskey(r.Context(), s.site(r), ask.ID, ask.Response, ask.Code)
 		return opened, nil, err
 	})
 }
@@ -134,7 +134,7 @@ func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
 	if err := proved(r, visit, ask.Account, ask.Now, keep.MustChange, "the password need not be changed here: sign in"); err != nil {
 		return err
 	}
-	if err := visit.ChangePassword(r.Context(), ask.Account, keep.Secret(ask.Now), keep.Secret(ask.Next)); err != nil {
+	if err := visit.ChangePassword(r.Context(), ask.Account, keep.Secret(ask.Now), keep.Secret(ask.Next), ask.Code); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -143,7 +143,10 @@ func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
 
 // proved signs somebody in who is told for one reason that something must be done before; for that they are here.
 func proved(r *http.Request, visit Visit, account, password string, because keep.Reason, otherwise string) error {
-	_, _, err := visit.SignIn(r.Context(), SignIn{Account: account, Password: keep.Secret(password)})
+	opened, _, err := visit.SignIn(r.Context(), SignIn{Account: account, Password: keep.Secret(password)})
+	if opened != nil {
+		defer opened.Close()
+	}
 	var fault *keep.Fault
 	switch {
 	case err == nil:

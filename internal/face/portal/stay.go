@@ -53,7 +53,7 @@ type Visit interface {
 	ByToken(ctx context.Context, token keep.Secret) (opened *tree.Tree, until time.Time, err error)
 	// AskPasskey begins a sign-in by passkey, for a browser at a site; ByPasskey ends it.
 	AskPasskey(ctx context.Context, at Site) (api.PasskeyAsk, error)
-	ByPasskey(ctx context.Context, at Site, id string, response []byte) (*tree.Tree, error)
+	ByPasskey(ctx context.Context, at Site, id string, response []byte, code string) (*tree.Tree, error)
 	// LeaveForSSO says where a browser is to go for a single sign-on, and what it is known by when it is back: browser, where it has
 	// that. BySSO ends it; opened is nil when that let an SFTP client in.
 	LeaveForSSO(ctx context.Context, at Site, ask api.SSOLeave, browser keep.Secret) (where string, _ keep.Secret, err error)
@@ -62,7 +62,7 @@ type Visit interface {
 	Link(code string) (api.PortalLink, error)
 	DenyLink(code string) error
 	// ChangePassword gives an account that must change its password another.
-	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
+	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret, code string) error
 	// Named says what software the client claims to be.
 	Named(client string)
 	exchange.Uploads

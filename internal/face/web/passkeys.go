@@ -35,6 +35,10 @@ func (s *Server) passkeys(c *gin.Context) error {
 }
 
 func (s *Server) newPasskey(c *gin.Context) error {
+	var ask api.Proving
+	if err := body(c, &ask); err != nil {
+		return err
+	}
 	name, err := self(c)
 	if err != nil {
 		return err
@@ -43,7 +47,8 @@ func (s *Server) newPasskey(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	id, options, err := s.Operators.NewPasskey(c.Request.Context(), visitorOf(c), at, name)
+	cookie, _ := c.Cookie(cookieOf(c))
+	id, options, err := s.Operators.NewPasskey(c.Request.Context(), visitorOf(c), at, name, keep.Secret(ask.Now), keep.Secret(cookie))
 	if err != nil {
 		return err
 	}

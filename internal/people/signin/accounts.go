@@ -82,11 +82,12 @@ func (a *Accounts) rehearse(ctx context.Context, v Visitor, t *Attempt, account 
 }
 
 // errMustChange goes to a client that has shown the right password.
-var errMustChange = keep.Refuse(keep.MustChange, "the password is right and must be changed first: sign in over SFTP or on the portal, which ask for a new one")
+var errMustChange = keep.Refuse(keep.MustChange, "the password must be changed first: sign in over SFTP or on the portal, which ask for a new one")
 
 // ChangePassword gives an account the password that its holder chose, after it was
 // told to. The error is a [*keep.FieldError] when the new one is not good enough.
-func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, old, wanted keep.Secret) error {
+func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, t *Attempt, name string, old, wanted keep.Secret) error {
+	started := time.Now()
 	holder, err := a.DB.Holder(ctx, name)
 	if err != nil || a.Guard.Locked(name, v.Address) || !holder.Account.MustChange || v.may(holder.Account) != nil {
 		return errDenied(err)
@@ -100,13 +101,17 @@ func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, name string, o
 	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
 		return err
 	}
+	// The second factor, too, where there is one; who has none yet sets it up after this.
+	if err := a.factor(ctx, v, t, holder.Account, started); err != nil && keep.FaultOf(err).Reason != keep.CodeUnset {
+		return err
+	}
 	hash, err := a.Hasher.Hash(ctx, wanted)
 	if err != nil {
 		return err
 	}
 	r := v.record(holder.Account.Name, keep.PasswordChange)
 	r.Outcome = keep.Done
-	return a.Trail.Change(ctx, r, func(ctx context.Context) error { return a.DB.SetPassword(ctx, holder.Account.ID, hash) })
+	return a.Trail.Change(ctx, r, func(ctx context.Context) error { return a.newPassword(ctx, holder.Account.ID, hash) })
 }
 
 // Attempt is how far one connection has come with its sign-in. It belongs to the
@@ -122,6 +127,7 @@ type Attempt struct {
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
 	proved  *proved  // the key, where a password must follow
+	factor  int64    // the account whose second factor was shown
 }
 
 // proved is a key that a client has shown to hold.
@@ -277,7 +283,7 @@ func (a *Accounts) admitBy(ctx context.Context, v Visitor, t *Attempt, account *
 	if !account.Anonymous() {
 		a.Guard.Succeeded(account.Name, v.Address, true)
 	}
-	*t = Attempt{Key: fingerprint, Recovery: t.Recovery}
+	*t = Attempt{Key: fingerprint, Recovery: t.Recovery, factor: t.factor}
 	return account, nil
 }
 

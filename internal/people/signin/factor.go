@@ -21,7 +21,14 @@ var (
 // second asks who has shown the right password for the second factor, where there is to be one. An account that must have
 // one sets it up on the portal.
 func (a *Accounts) second(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time) error {
-	if account.MustChange || account.Anonymous() || !account.FactorOn.Has(v.Protocol) {
+	if account.MustChange { // first, with the second factor; see [Accounts.ChangePassword]
+		return nil
+	}
+	return a.factor(ctx, v, t, account, started)
+}
+
+func (a *Accounts) factor(ctx context.Context, v Visitor, t *Attempt, account *keep.Effective, started time.Time) error {
+	if account.Anonymous() || !account.FactorOn.Has(v.Protocol) || t.factor == account.ID {
 		return nil
 	}
 	secret, _, err := a.DB.CodeSecret(ctx, account.ID)
@@ -57,8 +64,12 @@ func (a *Accounts) second(ctx context.Context, v Visitor, t *Attempt, account *k
 	default:
 		t.Recovery, err = a.UseCodes(ctx, v, account.Name, t.NewSecret, t.Code)
 	}
-	if err != nil || account.FactorRemember == 0 {
+	if err != nil {
 		return err
+	}
+	t.factor = account.ID
+	if account.FactorRemember == 0 {
+		return nil
 	}
 	now := time.Now()
 	return a.DB.RememberFactor(ctx, account.ID, from, now, now.Add(account.FactorRemember.Duration()))
@@ -150,7 +161,7 @@ func (a *Accounts) UseCodes(ctx context.Context, v Visitor, name string, secret 
 	r := v.record(holder.Account.Name, keep.FactorSet)
 	r.Outcome, r.Detail = keep.Done, "one-time codes on"
 	return recovery, a.Trail.Change(ctx, r, func(ctx context.Context) error {
-		return a.DB.SetCodeSecret(ctx, holder.Account.ID, secret, step, digests)
+		return cmp.Or(a.DB.SetCodeSecret(ctx, holder.Account.ID, secret, step, digests), a.DB.EndShown(ctx, holder.Account.ID, keep.FactorChanged))
 	})
 }
 
@@ -216,5 +227,9 @@ func (a *Accounts) SetPassword(ctx context.Context, v Visitor, name string, want
 	}
 	r := v.record(holder.Account.Name, keep.PasswordChange)
 	r.Outcome = keep.Done
-	return a.Trail.Change(ctx, r, func(ctx context.Context) error { return a.DB.SetPassword(ctx, holder.Account.ID, hash) })
+	return a.Trail.Change(ctx, r, func(ctx context.Context) error { return a.newPassword(ctx, holder.Account.ID, hash) })
+}
+
+func (a *Accounts) newPassword(ctx context.Context, account int64, hash keep.Secret) error {
+	return cmp.Or(a.DB.SetPassword(ctx, account, hash), a.DB.EndShown(ctx, account, keep.PasswordByHolder))
 }

@@ -60,12 +60,12 @@ func (a *Accounts) AskPasskey(v Visitor, at Site) (id string, options any, err e
 	return a.ceremonies.challenge(v, at)
 }
 
-// ByPasskey proves an account by a passkey: what its holder has, and what unlocks it. So neither a password
-// nor a code is asked for.
-func (a *Accounts) ByPasskey(ctx context.Context, v Visitor, t *Attempt, at Site, id string, response []byte) (*keep.Effective, error) {
+// ByPasskey proves an account by a passkey in place of its password; used is the ID of the passkey. What the account must show
+// besides a password it must show here.
+func (a *Accounts) ByPasskey(ctx context.Context, v Visitor, t *Attempt, at Site, id string, response []byte) (e *keep.Effective, used string, err error) {
 	started := time.Now()
 	if a.Guard.Locked("", v.Address) {
-		return nil, a.fail(ctx, v, "", started, keep.LockedOutNow, lockedOut, nil)
+		return nil, "", a.fail(ctx, v, "", started, keep.LockedOutNow, lockedOut, nil)
 	}
 	var account *keep.Effective
 	key, err := a.ceremonies.proved(at, accountHandle, id, response, func(number int64) (keyHolder, error) {
@@ -89,14 +89,21 @@ func (a *Accounts) ByPasskey(ctx context.Context, v Visitor, t *Attempt, at Site
 			name = account.Name
 		}
 		a.fail(ctx, v, name, started, keep.BadCredentials, "no such passkey", nil)
-		return nil, errPasskey
+		return nil, "", errPasskey
 	}
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	settled, reason, why := a.still(ctx, v, account)
 	if why != "" {
-		return nil, a.fail(ctx, v, account.Name, started, reason, "the passkey is right, but "+why, nil)
+		return nil, "", a.fail(ctx, v, account.Name, started, reason, "the passkey is right, but "+why, nil)
 	}
-	return a.admitBy(ctx, v, t, settled, started, "", "with the passkey "+key.Label, false)
+	if !settled.SignInBy.TakesPassword(false) {
+		return nil, "", a.fail(ctx, v, account.Name, started, keep.BadCredentials, "the passkey is right, but the account signs in with a key", nil)
+	}
+	if err := a.second(ctx, v, t, settled, started); err != nil {
+		return nil, "", err
+	}
+	e, err = a.admitBy(ctx, v, t, settled, started, "", "with the passkey "+key.Label, true)
+	return e, key.ID, err
 }

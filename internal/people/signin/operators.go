@@ -196,7 +196,7 @@ func (o *Operators) added(ctx context.Context, v Visitor, by string, operator *k
 // Change is what may change of an operator; nil fields stay.
 type Change struct {
 	Role     *keep.Role
-	Password *keep.Secret // ends its console sign-ins
+	Password *keep.Secret // ends its console sign-ins, tokens and passkeys
 	NoCodes  bool         // it needs no one-time codes any more
 	NoKeys   bool         // its passkeys end
 	Source   *string      // it comes from there from now on, and what proved it here ends; "": it is one of the own records
@@ -233,7 +233,8 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		if operator.PasswordHash, err = o.Hasher.Hash(ctx, *c.Password); err != nil {
 			return nil, err
 		}
-		said, endings = append(said, "password changed"), append(endings, "cookie")
+		said, endings = append(said, "password changed"), append(endings, "cookie", "token")
+		c.NoKeys = true
 	}
 	if c.NoCodes && operator.CodeSecret != "" {
 		operator.CodeSecret = ""
@@ -308,18 +309,9 @@ func (o *Operators) find(ctx context.Context, name string) (*keep.Operator, erro
 // ChangePassword gives an operator a new password of its own choice: now is the one it
 // has. Its console sign-ins end, but the one it asks from.
 func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, now, next, cookie keep.Secret) error {
-	operator, err := o.find(ctx, name)
+	operator, err := o.prover(ctx, v, name, now, cookie)
 	if err != nil {
 		return err
-	}
-	if o.Guard.Locked(OperatorTarget(name), v.Address) {
-		return errTooMany
-	}
-	if ok, err := o.Hasher.Matches(ctx, operator.PasswordHash, now); err != nil {
-		return err
-	} else if !ok {
-		o.failed(v, OperatorTarget(name))
-		return &keep.FieldError{Field: "now", Say: "it is not the password you have"}
 	}
 	if err := CheckPassword(next, operator.Name); err != nil {
 		return err
@@ -331,4 +323,33 @@ func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, 
 		return err
 	}
 	return o.save(ctx, v, operator.Name, operator, "password changed", nil, nil)
+}
+
+// freshFor is how long after a single sign-on an operator need not prove itself once more.
+const freshFor = 10 * time.Minute
+
+// prover is an operator who is signed in with a cookie and shows the password once more, before something changes that outlives
+// the cookie. Who has none here must have just signed in.
+func (o *Operators) prover(ctx context.Context, v Visitor, name string, now, cookie keep.Secret) (*keep.Operator, error) {
+	operator, err := o.find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if operator.Source != "" {
+		_, p, err := o.DB.Proven(ctx, "cookie", digest(cookie), time.Now())
+		if age := time.Since(p.Created); err != nil || age < 0 || age > freshFor {
+			return nil, errors.Join(err, keep.Refuse(keep.PasswordToo, "you sign in by single sign-on: sign out and in again, and do it within 10 minutes"))
+		}
+		return operator, nil
+	}
+	if o.Guard.Locked(OperatorTarget(name), v.Address) {
+		return nil, errTooMany
+	}
+	if ok, err := o.Hasher.Matches(ctx, operator.PasswordHash, now); err != nil {
+		return nil, err
+	} else if !ok {
+		o.failed(v, OperatorTarget(name))
+		return nil, &keep.FieldError{Field: "now", Say: "it is not the password you have"}
+	}
+	return operator, nil
 }

@@ -29,8 +29,11 @@ func (o *Operators) Passkeys(ctx context.Context, name string) ([]keep.Passkey, 
 }
 
 // NewPasskey begins to register a passkey; the options are for the browser
-// (navigator.credentials.create).
-func (o *Operators) NewPasskey(ctx context.Context, v Visitor, at Site, name string) (id string, options any, err error) {
+// (navigator.credentials.create). now is the password, which a passkey outlives.
+func (o *Operators) NewPasskey(ctx context.Context, v Visitor, at Site, name string, now, cookie keep.Secret) (id string, options any, err error) {
+	if _, err := o.prover(ctx, v, name, now, cookie); err != nil {
+		return "", nil, err
+	}
 	_, h, err := o.holderOf(ctx, name)
 	if err != nil {
 		return "", nil, err

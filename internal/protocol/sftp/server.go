@@ -37,7 +37,7 @@ type Visit interface {
 	Link(ctx context.Context, account string) *Link
 	// ChangePassword gives an account that must change its password a new one. The
 	// error is a [*keep.FieldError] when another may be tried.
-	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret) error
+	ChangePassword(ctx context.Context, account string, old, wanted keep.Secret, code string) error
 	// Offer reports whether a key, or a user certificate, would sign an account
 	// in; the client has proved nothing yet.
 	Offer(ctx context.Context, account string, key ssh.PublicKey) bool
@@ -432,7 +432,15 @@ func (c *conn) newPassword(meta ssh.ConnMetadata, old keep.Secret, ask ssh.Keybo
 			continue
 		}
 		var field *keep.FieldError
-		switch err := c.visit.ChangePassword(c.ctx, meta.User(), old, keep.Secret(answers[0])); {
+		err = c.visit.ChangePassword(c.ctx, meta.User(), old, keep.Secret(answers[0]), "")
+		for n := 0; asks(err) && n < maxChoices; n++ {
+			shown, unasked := ask("", keep.FaultOf(err).Say, []string{"Code: "}, []bool{false})
+			if unasked != nil || len(shown) != 1 || shown[0] == "" {
+				return nil, errAuth
+			}
+			err = c.visit.ChangePassword(c.ctx, meta.User(), old, keep.Secret(answers[0]), shown[0])
+		}
+		switch {
 		case errors.As(err, &field):
 			say = "Not this one: " + field.Say + "."
 		case err != nil:
