@@ -32,7 +32,7 @@ type Listener struct {
 	Faces              []keep.Face     `json:"faces"`
 	Hosts              []string        `json:"hosts"`
 	Redirect           string          `json:"redirect"`
-	Forwarded          bool            `json:"forwarded"`
+	Forwarded          keep.Forwarding `json:"forwarded"`
 }
 
 // ListenerChange asks for changes; fields that are not there stay as they are, or
@@ -56,7 +56,7 @@ type ListenerChange struct {
 	Faces              *[]keep.Face     `json:"faces,omitempty"`
 	Hosts              *[]string        `json:"hosts,omitempty"`
 	Redirect           *string          `json:"redirect,omitempty"`
-	Forwarded          *bool            `json:"forwarded,omitempty"`
+	Forwarded          *keep.Forwarding `json:"forwarded,omitempty"`
 	Meant              bool             `json:"meant,omitempty"` // asked for although it shuts out who asks, or lets passwords go in clear
 }
 

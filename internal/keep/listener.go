@@ -25,10 +25,10 @@ type Listener struct {
 	Certificate string   `json:"certificate"` // its name; "": the one for the name that the client asks for
 
 	// Web only:
-	Faces     []Face   `json:"faces"`
-	Hosts     []string `json:"hosts"`     // the names that it answers to; none: every name
-	Redirect  string   `json:"redirect"`  // a web listener with TLS, or an origin, that every request is sent on to; "": none
-	Forwarded bool     `json:"forwarded"` // Proxies tell in headers of each request (RFC 7239), not by the PROXY protocol
+	Faces     []Face     `json:"faces"`
+	Hosts     []string   `json:"hosts"`     // the names that it answers to; none: every name
+	Redirect  string     `json:"redirect"`  // a web listener with TLS, or an origin, that every request is sent on to; "": none
+	Forwarded Forwarding `json:"forwarded"` // by which headers of each request Proxies tell; "": by the PROXY protocol
 
 	// FTP only:
 	PassiveLow         int    `json:"passiveLow"`  // first passive port
@@ -216,7 +216,7 @@ func (l *Listener) WelcomeFor(account string, now time.Time) string {
 // proxy's: that it comes for itself (PROXY protocol, version 1). "": nothing.
 func (l *Listener) Introduction(from fmt.Stringer) string {
 	at, err := netip.ParseAddrPort(from.String())
-	if err != nil || l.Forwarded || !l.Proxies.Has(at.Addr().String()) {
+	if err != nil || l.Forwarded != "" || !l.Proxies.Has(at.Addr().String()) {
 		return ""
 	}
 	return "PROXY UNKNOWN\r\n"

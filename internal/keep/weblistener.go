@@ -27,7 +27,7 @@ const maxHosts = 100
 
 func (l *Listener) checkWeb() error {
 	if l.Protocol != Web {
-		if len(l.Faces) > 0 || len(l.Hosts) > 0 || l.Redirect != "" || l.Forwarded {
+		if len(l.Faces) > 0 || len(l.Hosts) > 0 || l.Redirect != "" || l.Forwarded != "" {
 			return &FieldError{"protocol", "faces, host names, redirects and forwarded headers are for web listeners"}
 		}
 		return nil
@@ -45,6 +45,9 @@ func (l *Listener) checkWeb() error {
 			return &FieldError{"hosts", fmt.Sprintf("%q is no host name: use one as in files.example.org, without a port", host)}
 		}
 	}
+	if err := l.Forwarded.check(); err != nil {
+		return err
+	}
 	switch {
 	case l.Redirect == "" && len(l.Faces) == 0:
 		return &FieldError{"faces", "say what it serves: console, portal, passes, dav"}
@@ -54,7 +57,7 @@ func (l *Listener) checkWeb() error {
 		return &FieldError{"redirect", "it sends from plain HTTP to TLS: its encryption must be off"}
 	case l.Redirect == l.Name && l.Redirect != "":
 		return &FieldError{"redirect", "it can't send to itself: name another web listener"}
-	case l.Forwarded && len(l.Proxies) == 0:
+	case l.Forwarded != "" && len(l.Proxies) == 0:
 		return &FieldError{"forwarded", "name the proxies whose headers are believed (proxies)"}
 	}
 	if strings.Contains(l.Redirect, ":") {

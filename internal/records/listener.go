@@ -29,7 +29,7 @@ type listenerRow struct {
 	Faces              string `db:"faces"`
 	Hosts              string `db:"hosts"`
 	Redirect           string `db:"redirect"`
-	Forwarded          bool   `db:"forwarded"`
+	Forwarding         string `db:"forwarding"`
 }
 
 // Listeners reads all listeners, by name.
@@ -49,7 +49,7 @@ func (db *DB) Listeners(ctx context.Context) ([]keep.Listener, error) {
 		found[i] = keep.Listener{Name: r.Name, Protocol: keep.Protocol(r.Protocol), Address: r.Address, Stopped: r.Stopped,
 			Encryption: keep.Encryption(r.Encryption), Banner: r.Banner, Welcome: r.Welcome, Allow: allow, Deny: deny,
 			PassiveLow: r.PassiveLow, PassiveHigh: r.PassiveHigh, Advertise: r.Advertise, NoActive: r.NoActive, ResumeData: r.ResumeData,
-			ClientCertificates: r.ClientCertificates, Proxies: proxies, Certificate: r.Certificate, Hosts: words(r.Hosts), Redirect: r.Redirect, Forwarded: r.Forwarded}
+			ClientCertificates: r.ClientCertificates, Proxies: proxies, Certificate: r.Certificate, Hosts: words(r.Hosts), Redirect: r.Redirect, Forwarded: keep.Forwarding(r.Forwarding)}
 		for _, face := range words(r.Faces) {
 			found[i].Faces = append(found[i].Faces, keep.Face(face))
 		}
@@ -60,11 +60,11 @@ func (db *DB) Listeners(ctx context.Context) ([]keep.Listener, error) {
 // SaveListener writes a listener, new or changed.
 func (db *DB) SaveListener(ctx context.Context, l keep.Listener) error {
 	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT OR REPLACE INTO listener (name, protocol, address, stopped, encryption, banner, welcome, allow, deny,
-			passive_low, passive_high, advertise, no_active, resume_data, client_certificates, proxies, certificate, faces, hosts, redirect, forwarded)
+			passive_low, passive_high, advertise, no_active, resume_data, client_certificates, proxies, certificate, faces, hosts, redirect, forwarding)
 		VALUES (:name, :protocol, :address, :stopped, :encryption, :banner, :welcome, :allow, :deny,
-			:passive_low, :passive_high, :advertise, :no_active, :resume_data, :client_certificates, :proxies, :certificate, :faces, :hosts, :redirect, :forwarded)`,
+			:passive_low, :passive_high, :advertise, :no_active, :resume_data, :client_certificates, :proxies, :certificate, :faces, :hosts, :redirect, :forwarding)`,
 		listenerRow{l.Name, string(l.Protocol), l.Address, l.Stopped, string(l.Encryption), l.Banner, l.Welcome, l.Allow.String(), l.Deny.String(),
-			l.PassiveLow, l.PassiveHigh, l.Advertise, l.NoActive, l.ResumeData, l.ClientCertificates, l.Proxies.String(), l.Certificate, joinFaces(l.Faces), strings.Join(l.Hosts, ","), l.Redirect, l.Forwarded})
+			l.PassiveLow, l.PassiveHigh, l.Advertise, l.NoActive, l.ResumeData, l.ClientCertificates, l.Proxies.String(), l.Certificate, joinFaces(l.Faces), strings.Join(l.Hosts, ","), l.Redirect, string(l.Forwarded)})
 	return err
 }
 

@@ -149,7 +149,7 @@ func (s *Service) begin(l keep.Listener, socket net.Listener) {
 	s.posts.open = append(s.posts.open, o)
 	behind := wire.Behind(socket, func(from string) bool {
 		now := o.now.Load()
-		return !now.Forwarded && now.Proxies.Has(from)
+		return now.Forwarded == "" && now.Proxies.Has(from)
 	}, func(from string, why error) { s.door.notIntroduced(from, o.now.Load(), why) })
 	s.run(func() error { return o.server.Serve(behind) })
 }

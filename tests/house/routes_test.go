@@ -154,7 +154,7 @@ func TestCookiesOverTLSAreSecure(t *testing.T) {
 	response, err := testkit.Get(t, c.Base+"/api/v1/setup", "X-Forwarded-Proto: https")
 	require.NoError(t, err)
 	assert.Equal(t, 400, response.StatusCode)
-	_, errs, status := k.CLI("listener", "set", "web", "-proxies", "127.0.0.1", "-forwarded")
+	_, errs, status := k.CLI("listener", "set", "web", "-proxies", "127.0.0.1", "-forwarded", "x-forwarded-for,x-forwarded-proto")
 	require.Zero(t, status, errs)
 	for proto, secure := range map[string]bool{"https": true, "": false} {
 		request, err := http.NewRequest("POST", c.Base+"/api/v1/sign-in", strings.NewReader(`{"operator": "ilse", "password": "`+testkit.Password+`"}`))

@@ -132,7 +132,7 @@ func TestWhatCantBeDoneOfAWebListenerIsRefusedWithAdvice(t *testing.T) {
 		{[]string{"add", "x", "web", ":0", "-redirect", "web", "-encryption", "off"}, "there is no web listener with TLS named web"},
 		{[]string{"add", "x", "web", ":0", "-redirect", "x", "-encryption", "off"}, "can't send to itself"},
 		{[]string{"add", "x", "web", ":0", "-redirect", "https://a/b", "-encryption", "off"}, "of the form https://files.example.org"},
-		{[]string{"add", "x", "web", ":0", "-faces", "console", "-forwarded"}, "name the proxies"},
+		{[]string{"add", "x", "web", ":0", "-faces", "console", "-forwarded", "x-forwarded-for"}, "name the proxies"},
 		{[]string{"add", "x", "web", ":0", "-faces", "console", "-certificate", "none"}, "there is no certificate named none"},
 		{[]string{"set", "sftp", "-faces", "console"}, "for web listeners"},
 		{[]string{"set", "sftp", "-certificate", "main"}, "SFTP has host keys"},

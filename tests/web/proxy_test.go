@@ -167,7 +167,7 @@ func TestHeadersOfProxiesAreBelievedAndOfOthersRefused(t *testing.T) {
 		assert.Equal(t, 400, status)
 		assert.Contains(t, text, "is no proxy of this listener")
 	}
-	k.Must(nil, "listener", "set", "web", "-proxies", "127.0.0.1,10.0.0.0/8", "-forwarded", "-hosts", "files.example.org")
+	k.Must(nil, "listener", "set", "web", "-proxies", "127.0.0.1,10.0.0.0/8", "-forwarded", "X-Forwarded-For, X-Forwarded-Host", "-hosts", "files.example.org")
 	status, text := ask()
 	assert.Equal(t, 400, status)
 	assert.Contains(t, text, "does not say for whom it asks")
@@ -181,11 +181,19 @@ func TestHeadersOfProxiesAreBelievedAndOfOthersRefused(t *testing.T) {
 	}{
 		{"192.0.2.7", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org"}, 401},
 		{"192.0.2.8", []string{"X-Forwarded-For: 203.0.113.1, 192.0.2.8, 10.1.2.3", "X-Forwarded-Host: files.example.org"}, 401}, // what the client made up comes first
-		{"2001:db8::7", []string{`Forwarded: for="[2001:db8::7]:4711";proto=https;host=files.example.org`}, 401},
-		{"192.0.2.9", []string{"Forwarded: for=203.0.113.9, for=192.0.2.9;host=files.example.org"}, 401},
+		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org", "X-Forwarded-Proto: https"}, 400}, // the client's own
+		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org", "Forwarded: for=203.0.113.9"}, 400},
 		{"", []string{"X-Forwarded-For: unknown", "X-Forwarded-Host: files.example.org"}, 400},
 		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: other.example.org"}, 421},
+		{"2001:db8::7", []string{`Forwarded: for="[2001:db8::7]:4711";proto=https;host=files.example.org`}, 401},
+		{"192.0.2.9", []string{"Forwarded: for=203.0.113.9;proto=https;host=evil.example, for=192.0.2.9;host=files.example.org"}, 401}, // what the client made up
+		{"192.0.2.9", []string{`Forwarded: for="203.0.113.9, for=\"x", for=192.0.2.9;host=files.example.org`}, 401},
+		{"", []string{"Forwarded: for=192.0.2.7;host=files.example.org, by=10.0.0.1"}, 400}, // the last hop says nothing
+		{"", []string{"Forwarded: for=192.0.2.7;host=files.example.org", "X-Forwarded-For: 192.0.2.7"}, 400},
 	} {
+		if strings.HasPrefix(c.headers[0], "Forwarded") {
+			k.Must(nil, "listener", "set", "web", "-forwarded", "forwarded")
+		}
 		status, text := ask(c.headers...)
 		assert.Equal(t, c.status, status, text)
 		if c.who == "" {
@@ -202,11 +210,11 @@ func TestHeadersOfProxiesAreBelievedAndOfOthersRefused(t *testing.T) {
 		response.Body.Close()
 		require.Equal(t, 200, response.StatusCode)
 		assert.Equal(t, c.who, from(t, k, "operator-sign-in", "console"))
-		secure := strings.Contains(c.headers[0], "proto=https")
+		secure := c.who == "2001:db8::7"
 		assert.Equal(t, secure, response.Cookies()[0].Secure)
 		assert.Equal(t, secure, response.Header.Get("Strict-Transport-Security") != "")
 	}
-	k.Must(nil, "listener", "set", "web", "-deny", "192.0.2.7")
+	k.Must(nil, "listener", "set", "web", "-deny", "192.0.2.7", "-forwarded", "x-forwarded-for,x-forwarded-host")
 	status, _ = ask("X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org")
 	assert.Equal(t, 403, status)
 	http.DefaultTransport.(*http.Transport).CloseIdleConnections()

@@ -25,7 +25,7 @@ const form = reactive({
   resumeData: l?.resumeData ?? false,
   clientCertificates: l?.clientCertificates ?? false,
   proxies: l?.proxies.join(' ') ?? '',
-  forwarded: l?.forwarded ?? false,
+  forwarded: l?.forwarded ?? '',
   certificate: l?.certificate ?? '',
   faces: l?.faces ?? (['console'] as Listener['faces']),
   hosts: l?.hosts.join(' ') ?? '',
@@ -122,7 +122,7 @@ const remove = () => act((meant) => call('DELETE', `${path}?meant=${meant}`))
       </div>
       <label>From these proxies, which say for whom they come<NInput v-model:value="form.proxies" placeholder="none" :status="status('proxies')" :input-props="{ name: 'proxies' }" /></label>
       <template v-if="isWeb">
-        <NCheckbox v-if="form.proxies" v-model:checked="form.forwarded">They say it in headers of each request, not by the PROXY protocol</NCheckbox>
+        <label v-if="form.proxies">Headers in which they say it; empty: the PROXY protocol<NInput v-model:value="form.forwarded" placeholder="x-forwarded-for,x-forwarded-proto" :input-props="{ name: 'forwarded' }" /></label>
         <div class="two">
           <label>Encryption<NSelect v-model:value="form.encryption" :options="webPolicies" :input-props="{ 'aria-label': 'Encryption' }" /></label>
           <label v-if="form.encryption === 'required'">Certificate<NSelect v-model:value="form.certificate" :options="certificates" :input-props="{ 'aria-label': 'Certificate' }" /></label>

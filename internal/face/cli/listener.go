@@ -59,7 +59,7 @@ func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 	active := flags.Bool("active", true, "take active mode (PORT and EPRT); -active=false refuses it")
 	resume := flags.Bool("resume-data", false, "data connections must resume the TLS session of their command connection")
 	certificates := flags.Bool("client-certificates", false, "ask for a client certificate; its key signs in as an SSH key of the account does")
-	forwarded := flags.Bool("forwarded", false, "the -proxies of a web listener tell in headers (Forwarded, X-Forwarded-For) for whom they ask, and not by the PROXY protocol")
+	forwarded := flags.String("forwarded", "", "the `headers` by which the -proxies of a web listener tell for whom they ask: forwarded, or x-forwarded-for, with x-forwarded-proto and x-forwarded-host where the proxy writes those whatever the client sent, as in x-forwarded-for,x-forwarded-proto; none is the PROXY protocol")
 	meant := flags.Bool("meant", false, "do it although it shuts you out yourself, or lets passwords go in clear")
 	return func() (ask api.ListenerChange, err error) {
 		ask.Meant = *meant
@@ -75,7 +75,7 @@ func declareListener(flags *flag.FlagSet) func() (api.ListenerChange, error) {
 			case "client-certificates":
 				ask.ClientCertificates = certificates
 			case "forwarded":
-				ask.Forwarded = forwarded
+				ask.Forwarded = (*keep.Forwarding)(forwarded)
 			}
 		})
 		return ask, err
@@ -252,7 +252,7 @@ func listenerShow(_ *flag.FlagSet, f *common) run {
 		}
 		onOff := map[bool]string{true: "yes", false: "no"}
 		if len(l.Proxies) > 0 {
-			rows = append(rows, []string{"proxies", strings.Join(l.Proxies, ", ") + map[bool]string{true: ", tell in headers", false: ", by the PROXY protocol"}[l.Forwarded]})
+			rows = append(rows, []string{"proxies", strings.Join(l.Proxies, ", ") + ", by " + cmp.Or(strings.ReplaceAll(string(l.Forwarded), ",", ", "), "the PROXY protocol")})
 		}
 		if l.Protocol != keep.SFTP && l.Encryption != keep.EncryptionOff {
 			rows = append(rows, []string{"certificate", cmp.Or(l.Certificate, "by the name that is asked for")})

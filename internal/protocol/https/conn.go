@@ -41,7 +41,7 @@ func (e entrance) Accept() (net.Conn, error) {
 // enter finds room for a connection: among the strangers, or among those of proxies that tell
 // in headers for whom each request is.
 func (s *Server) enter(raw net.Conn, l *keep.Listener) (leave func(), ok bool) {
-	if !l.Forwarded || !l.Proxies.Has(wire.IP(raw.RemoteAddr()).String()) {
+	if l.Forwarded == "" || !l.Proxies.Has(wire.IP(raw.RemoteAddr()).String()) {
 		return s.Crowd.Enter(raw)
 	}
 	if s.brought.Add(1) > maxBrought {

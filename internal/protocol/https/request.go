@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -168,9 +169,6 @@ func encryptedBefore(r *http.Request) bool {
 	return yes
 }
 
-// forwardedHeaders tell for whom a proxy asks.
-var forwardedHeaders = []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"}
-
 // origin is the request as whoever it is for sent it. What headers tell is believed of the
 // proxies of the listener only, where it is required; from others it is refused: who is
 // behind them would not be seen.
@@ -180,73 +178,125 @@ func (s *Server) origin(r *http.Request, l *keep.Listener, peer string) (*http.R
 	if raw != nil {
 		introduced, encrypted = wire.Introduced(raw)
 	}
-	trusted := l.Forwarded && !introduced && l.Proxies.Has(peer)
+	trusted := l.Forwarded != "" && !introduced && l.Proxies.Has(peer)
 	switch {
 	case introduced: // the PROXY protocol has told it; headers are nobody's
 		return r.WithContext(context.WithValue(r.Context(), encryptedKey{}, encrypted)), nil
 	case trusted:
 		return forwarded(r, l, peer)
 	}
-	for _, name := range forwardedHeaders {
+	for _, name := range keep.ForwardingHeaders {
 		if r.Header.Get(name) != "" {
-			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the header %s came from %s, which is no proxy of this listener: name it with listener set %s -proxies %s -forwarded, or let it send none", name, peer, l.Name, peer)}
+			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the header %s came from %s, which is no proxy of this listener: name it with listener set %s -proxies %s -forwarded %s, or let it send none", name, peer, l.Name, peer, strings.ToLower(name))}
 		}
 	}
 	return r, nil
 }
 
-// forwarded reads what a proxy says of a request (RFC 7239, or the headers that were used before).
+// forwarded reads what a proxy says of a request (RFC 7239, or the headers that were used before). Only what the listener's
+// proxies write is believed: what else there is of that kind may be the client's, and is refused.
 func forwarded(r *http.Request, l *keep.Listener, peer string) (*http.Request, error) {
-	hops, proto, host := hopsOf(r.Header)
-	if len(hops) == 0 {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s is a proxy of this listener, but does not say for whom it asks: let it send X-Forwarded-For or Forwarded", peer)}
-	}
-	// The last hops are proxies; the first address before them that is none is who asks.
-	from := ""
-	for i := len(hops) - 1; i >= 0; i-- {
-		at, err := netip.ParseAddr(hops[i])
-		if err != nil {
-			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the proxy %s asks for %q, which is no address", peer, hops[i])}
+	for _, name := range keep.ForwardingHeaders {
+		if len(r.Header.Values(name)) > 0 && !l.Forwarded.Writes(name) {
+			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the header %s came by %s, and this listener's proxies don't write it: have the proxy remove it, or, if it writes it whatever the client sends, add it to -forwarded", name, peer)}
 		}
-		from = at.Unmap().WithZone("").String()
-		if !l.Proxies.Has(from) {
+	}
+	var hops []hop
+	if l.Forwarded.Writes("Forwarded") {
+		hops = elements(strings.Join(r.Header.Values("Forwarded"), ","))
+	} else {
+		hops = classicHops(r.Header)
+	}
+	if len(hops) == 0 {
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s is a proxy of this listener, but does not say for whom it asks: let it send %s", peer, strings.SplitN(string(l.Forwarded), ",", 2)[0])}
+	}
+	// The last hops are proxies; the first address before them that is none is who asks. What is said of that, and nothing
+	// before it, counts.
+	var from hop
+	for _, one := range slices.Backward(hops) {
+		at, err := netip.ParseAddr(one.from)
+		if err != nil {
+			return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the proxy %s asks for %q, which is no address", peer, one.from)}
+		}
+		from = one
+		if from.from = at.Unmap().WithZone("").String(); !l.Proxies.Has(from.from) {
 			break
 		}
 	}
-	own := r.WithContext(context.WithValue(r.Context(), encryptedKey{}, proto == "https"))
-	own.RemoteAddr = net.JoinHostPort(from, "0")
-	if host != "" {
-		own.Host = host
+	own := r.WithContext(context.WithValue(r.Context(), encryptedKey{}, from.proto == "https"))
+	own.RemoteAddr = net.JoinHostPort(from.from, "0")
+	if from.host != "" {
+		own.Host = from.host
 	}
 	return own, nil
 }
 
-// hopsOf reads the addresses that a request came by, the first sender's first, and how and
-// under which name the last proxy was asked.
-func hopsOf(h http.Header) (hops []string, proto, host string) {
-	if all := strings.Join(h.Values("Forwarded"), ","); all != "" {
-		for element := range strings.SplitSeq(all, ",") {
-			for pair := range strings.SplitSeq(element, ";") {
-				key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
-				value = strings.Trim(strings.TrimSpace(value), `"`)
-				switch strings.ToLower(key) {
-				case "for":
-					hops = append(hops, bareAddress(value))
-				case "proto":
-					proto = strings.ToLower(value)
-				case "host":
-					host = value
-				}
+// hop is what one proxy says of who asked it.
+type hop struct{ from, proto, host string }
+
+// elements are those of a Forwarded header (RFC 7239, section 4), the first sender's first. An element that can't be read is one
+// without an address, so that no other is taken for it.
+func elements(text string) (hops []hop) {
+	for _, element := range splitQuoted(text, ',') {
+		if strings.TrimSpace(element) == "" {
+			continue
+		}
+		var one hop
+		for _, pair := range splitQuoted(element, ';') {
+			key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+			if strings.HasPrefix(value, `"`) {
+				value = unquote(value)
+			}
+			switch strings.ToLower(key) {
+			case "for":
+				one.from = bareAddress(value)
+			case "proto":
+				one.proto = strings.ToLower(value)
+			case "host":
+				one.host = value
 			}
 		}
-		return hops, proto, host
+		hops = append(hops, one)
 	}
-	for hop := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
-		if hop = strings.TrimSpace(hop); hop != "" {
-			hops = append(hops, bareAddress(hop))
+	return hops
+}
+
+// splitQuoted splits a text where nothing is quoted (RFC 9110, section 5.6.4).
+func splitQuoted(text string, at byte) (parts []string) {
+	from, quoted := 0, false
+	for i := 0; i < len(text); i++ {
+		switch {
+		case quoted && text[i] == '\\':
+			i++
+		case text[i] == '"':
+			quoted = !quoted
+		case text[i] == at && !quoted:
+			parts, from = append(parts, text[from:i]), i+1
 		}
 	}
-	return hops, strings.ToLower(last(h.Values("X-Forwarded-Proto"))), last(h.Values("X-Forwarded-Host"))
+	return append(parts, text[from:])
+}
+
+func unquote(text string) string {
+	var b strings.Builder
+	for i := 1; i < len(text) && text[i] != '"'; i++ {
+		if text[i] == '\\' && i+1 < len(text) {
+			i++
+		}
+		b.WriteByte(text[i])
+	}
+	return b.String()
+}
+
+// classicHops reads X-Forwarded-For, to which each proxy adds; what the last proxy says of proto and host is of all of them.
+func classicHops(h http.Header) (hops []hop) {
+	proto, host := strings.ToLower(last(h.Values("X-Forwarded-Proto"))), last(h.Values("X-Forwarded-Host"))
+	for from := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
+		if from = strings.TrimSpace(from); from != "" {
+			hops = append(hops, hop{bareAddress(from), proto, host})
+		}
+	}
+	return hops
 }
 
 // last is the last word of a header: what the proxy that is believed has said.
