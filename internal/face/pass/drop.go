@@ -204,7 +204,7 @@ func (s *Server) note(ctx context.Context, one *visitor, t told) error {
 // tell takes what a visitor says, from the page's script.
 func (s *Server) tell(w http.ResponseWriter, r *http.Request, one *visitor) error {
 	var ask api.PassTold
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	return exchange.DoneWith(w, s.note(r.Context(), one, told{ask.Name, ask.Mail, ask.Message}))
@@ -248,10 +248,8 @@ func (s *Server) post(w http.ResponseWriter, r *http.Request) error {
 	if strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data") {
 		return s.within(s.form)(w, r)
 	}
-	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
-	http.NewResponseController(w).SetReadDeadline(time.Now().Add(20 * time.Second))
-	if err := r.ParseForm(); err != nil {
-		return &exchange.Problem{Status: http.StatusBadRequest, Say: "the form did not come whole"}
+	if err := exchange.FirstForm(w, r, 64<<10); err != nil {
+		return err
 	}
 	secret, password := keep.Secret(r.PathValue("secret")), keep.Secret(r.PostForm.Get("password"))
 	one, err := s.arrive(r, secret, password)

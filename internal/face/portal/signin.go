@@ -27,7 +27,7 @@ func (s *Server) door(w http.ResponseWriter, r *http.Request) error {
 
 func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalSignIn
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
@@ -62,7 +62,7 @@ func (s *Server) askPasskey(w http.ResponseWriter, r *http.Request) error {
 
 func (s *Server) signInByPasskey(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PasskeyAnswer
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	return s.enter(w, r, func(visit Visit) (*tree.Tree, []keep.Secret, error) {
@@ -125,7 +125,7 @@ func (s *Server) byToken(r *http.Request, token string) (*stay, func(), error) {
 // changePassword gives an account another password that must change it before it may sign in.
 func (s *Server) changePassword(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalPassword
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	visit := s.passing(r)
@@ -160,7 +160,7 @@ func proved(r *http.Request, visit Visit, account, password string, because keep
 // firstCodes makes the secret of one-time codes for an account that must set them up before it may sign in.
 func (s *Server) firstCodes(w http.ResponseWriter, r *http.Request) error {
 	var ask api.PortalNew
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	visit := s.passing(r)

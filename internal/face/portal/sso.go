@@ -12,7 +12,7 @@ import (
 // leaveForSSO sends a browser to a provider of single sign-on.
 func (s *Server) leaveForSSO(w http.ResponseWriter, r *http.Request) error {
 	var ask api.SSOLeave
-	if err := exchange.Read(w, r, &ask); err != nil {
+	if err := exchange.ReadFirst(w, r, &ask); err != nil {
 		return err
 	}
 	visit := s.passing(r)

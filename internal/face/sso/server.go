@@ -6,7 +6,6 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
-	"time"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/exchange"
@@ -15,8 +14,6 @@ import (
 const (
 	// maxBrought bounds what a browser brings from a provider, bytes; it comes in base64.
 	maxBrought = 2 * keep.MaxSAML
-	// bringTime bounds how long that may take.
-	bringTime = 20 * time.Second
 )
 
 // Server answers below [keep.SSOPrefix].
@@ -69,10 +66,8 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) error {
 // posted takes what comes from the provider's page, and has the browser come once more by itself: with the request of another
 // site it does not show what only it has.
 func (s *Server) posted(w http.ResponseWriter, r *http.Request) error {
-	http.NewResponseController(w).SetReadDeadline(time.Now().Add(bringTime))
-	r.Body = http.MaxBytesReader(w, r.Body, maxBrought)
-	if err := r.ParseForm(); err != nil {
-		return &exchange.Problem{Status: http.StatusBadRequest, Say: "what the provider sent can't be read, or is too much"}
+	if err := exchange.FirstForm(w, r, maxBrought); err != nil {
+		return err
 	}
 	state := r.PostForm.Get("RelayState")
 	if _, known := s.Face(state); !known {

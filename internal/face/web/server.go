@@ -22,6 +22,7 @@ import (
 	"urbankeep/internal/desk/office"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/exchange"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
 	"urbankeep/internal/watch/metrics"
@@ -65,8 +66,6 @@ func unchanged(c *gin.Context) {
 
 const (
 	cookieName = "urbankeep"
-	// maxBody bounds a request's body, bytes.
-	maxBody = 8 << 20
 	// maxPage and usualPage bound the lists.
 	maxPage   = 1000
 	usualPage = 100
@@ -347,7 +346,10 @@ func problemOf(err error) api.Problem {
 	var field *keep.FieldError
 	var status *httpError
 	var fault *keep.Fault
+	var problem *exchange.Problem
 	switch {
+	case errors.As(err, &problem):
+		p.Status, p.Detail = problem.Status, problem.Say
 	case errors.As(err, &field):
 		p.Status, p.Field, p.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
 	case errors.As(err, &status):
@@ -392,15 +394,14 @@ func body(c *gin.Context, into any) error {
 	if kind, _, _ := strings.Cut(c.ContentType(), ";"); kind != "application/json" {
 		return &httpError{http.StatusUnsupportedMediaType, "send the request as application/json"}
 	}
-	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		return &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d bytes", maxBody)}
-	case err != nil:
-		return &httpError{http.StatusRequestTimeout, "the request's body did not come to its end"}
+	read := exchange.FirstBody
+	if _, known := c.Get("actor"); known {
+		read = exchange.Body
 	}
-	http.NewResponseController(c.Writer).SetReadDeadline(time.Time{}) // what is asked for may take longer
+	text, err := read(c.Writer, c.Request)
+	if err != nil {
+		return err
+	}
 	return strictly(text, into)
 }
 

@@ -1,22 +1,15 @@
 package exchange
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
-	"io"
 	"log/slog"
 	"net/http"
 	"strings"
-	"time"
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
-)
-
-const (
-	// maxBody bounds a request's JSON, bytes; bodyTime how long it may take to come.
-	maxBody  = 1 << 20
-	bodyTime = 20 * time.Second
 )
 
 // Problem is an error that is a status.
@@ -76,18 +69,22 @@ func StatusOf(reason keep.Reason) int {
 }
 
 // Read reads a request's JSON; unknown fields are refused.
-func Read(w http.ResponseWriter, r *http.Request, into any) error {
+func Read(w http.ResponseWriter, r *http.Request, into any) error { return read(w, r, into, Body) }
+
+// ReadFirst reads the JSON of who has not signed in.
+func ReadFirst(w http.ResponseWriter, r *http.Request, into any) error {
+	return read(w, r, into, FirstBody)
+}
+
+func read(w http.ResponseWriter, r *http.Request, into any, body func(http.ResponseWriter, *http.Request) ([]byte, error)) error {
 	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
 		return &Problem{http.StatusUnsupportedMediaType, "send the request as application/json"}
 	}
-	control := http.NewResponseController(w)
-	control.SetReadDeadline(time.Now().Add(bodyTime))
-	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	text, err := body(w, r)
 	if err != nil {
-		return &Problem{http.StatusBadRequest, "the request is too large, or did not come to its end"}
+		return err
 	}
-	control.SetReadDeadline(time.Time{})
-	decoder := json.NewDecoder(strings.NewReader(string(text)))
+	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(into); err != nil {
 		return &Problem{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
