@@ -110,7 +110,7 @@ func (v portalVisit) DropPasskey(ctx context.Context, id string) error {
 		err = v.door.accounts.DropPasskey(ctx, v.visitor, a, id)
 	}
 	if err == nil {
-		v.door.EndKey(a.Name, id, keep.Refuse(keep.AccountChanged, "the passkey was removed"))
+		v.door.endKey(a.Name, id, v.visit, keep.Refuse(keep.AccountChanged, "the passkey was removed"))
 	}
 	return err
 }

@@ -452,11 +452,16 @@ func (d *door) EndAll(account string, why *keep.Fault) {
 // EndKey ends the sessions of an account that were signed in with a key. It
 // implements [office.Live].
 func (d *door) EndKey(account, fingerprint string, why *keep.Fault) {
+	d.endKey(account, fingerprint, nil, why)
+}
+
+// endKey is EndKey for all but one.
+func (d *door) endKey(account, fingerprint string, but *visit, why *keep.Fault) {
 	for _, v := range d.visits(account) {
 		v.mu.Lock()
 		by := v.key
 		v.mu.Unlock()
-		if by == fingerprint {
+		if by == fingerprint && v != but {
 			v.cut(why)
 		}
 	}

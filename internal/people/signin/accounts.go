@@ -141,6 +141,7 @@ type proved struct {
 // [keep.Fault]; the trail has the reason.
 func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name string, password keep.Secret) (*keep.Effective, error) {
 	started := time.Now()
+	ctx = a.Guard.known(ctx, v)
 	name = keep.SignInName(name)
 	holder, err := a.DB.Holder(ctx, name)
 	if err == nil {
@@ -182,9 +183,6 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 	var ok bool
 	var hashErr error
 	if useless != lockedOut { // which tells nobody more than they know
-		if a.Guard.Familiar(v.Address) {
-			ctx = known(ctx)
-		}
 		ok, hashErr = a.Hasher.Matches(ctx, hash, password)
 	}
 	switch {

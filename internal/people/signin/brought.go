@@ -129,10 +129,10 @@ func brought(hash keep.Secret) bool {
 func (h *Hasher) matchesBrought(ctx context.Context, hash, password keep.Secret) (bool, error) {
 	for _, form := range broughtForms {
 		if strings.HasPrefix(hash.Reveal(), form.prefix) {
-			if err := h.turns.take(ctx); err != nil {
+			if err := h.turns.Take(ctx); err != nil {
 				return false, err
 			}
-			defer h.turns.giveBack()
+			defer h.turns.GiveBack()
 			return form.matches(hash.Reveal(), []byte(password.Reveal()))
 		}
 	}

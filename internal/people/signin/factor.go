@@ -197,7 +197,7 @@ func (a *Accounts) Prove(ctx context.Context, v Visitor, name string, password k
 			return err
 		}
 	} else {
-		ok, err = a.Hasher.Matches(known(ctx), holder.Account.PasswordHash, password)
+		ok, err = a.Hasher.Matches(source.Known(ctx), holder.Account.PasswordHash, password)
 	}
 	switch {
 	case err != nil:

@@ -3,6 +3,7 @@ package signin
 import (
 	"cmp"
 	"container/list"
+	"context"
 	"net/netip"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source"
 )
 
 // maxTallies bounds the networks, accounts and pairs of the two that are counted at once, and
@@ -168,6 +170,14 @@ func (g *Guard) Familiar(address string) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.networks[network(address)] > 0
+}
+
+// known says of what is done for a visitor whether it comes from where somebody signed in before, who waits for no stranger.
+func (g *Guard) known(ctx context.Context, v Visitor) context.Context {
+	if g.Familiar(v.Address) {
+		return source.Known(ctx)
+	}
+	return ctx
 }
 
 func (g *Guard) locked(key tallyKey) (time.Time, bool) {

@@ -64,6 +64,7 @@ func (a *Accounts) AskPasskey(v Visitor, at Site) (id string, options any, err e
 // besides a password it must show here.
 func (a *Accounts) ByPasskey(ctx context.Context, v Visitor, t *Attempt, at Site, id string, response []byte) (e *keep.Effective, used string, err error) {
 	started := time.Now()
+	ctx = a.Guard.known(ctx, v)
 	if a.Guard.Locked("", v.Address) {
 		return nil, "", a.fail(ctx, v, "", started, keep.LockedOutNow, lockedOut, nil)
 	}

@@ -29,6 +29,7 @@ const (
 // nothing yet, so nothing is recorded: clients offer all the keys they have. What
 // was refused is kept for [Accounts.Abandon].
 func (a *Accounts) Offer(ctx context.Context, v Visitor, t *Attempt, name string, key ssh.PublicKey) bool {
+	ctx = a.Guard.known(ctx, v)
 	pace := time.NewTimer(offerPace)
 	defer pace.Stop()
 	_, _, why := a.match(ctx, v, name, key)
@@ -50,6 +51,7 @@ func (a *Accounts) Offer(ctx context.Context, v Visitor, t *Attempt, name string
 // [ErrPasswordToo] when the account's password must follow.
 func (a *Accounts) KeyProved(ctx context.Context, v Visitor, t *Attempt, name string, key ssh.PublicKey) (*keep.Effective, error) {
 	started := time.Now()
+	ctx = a.Guard.known(ctx, v)
 	account, p, why := a.match(ctx, v, name, key)
 	if why != "" {
 		return nil, a.fail(ctx, v, name, started, keep.BadCredentials, "the key "+ssh.FingerprintSHA256(plain(key))+" was refused: "+why, nil)

@@ -28,7 +28,7 @@ type Operators struct {
 	DB      *records.DB
 	Trail   *audit.Trail
 	Hasher  *Hasher
-	Guard   *Guard // the one of the accounts
+	Guard   *Guard        // the one of the accounts
 	Delay   time.Duration // of a failure
 	Repeats *Repeats
 
@@ -62,9 +62,7 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 	if o.Guard.Claim(target, v.Address) {
 		return refuse(errTooMany, 0)
 	}
-	if o.Guard.Familiar(v.Address) {
-		ctx = known(ctx)
-	}
+	ctx = o.Guard.known(ctx, v)
 	operator, err := o.DB.Operator(ctx, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, "", err

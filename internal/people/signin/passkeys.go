@@ -31,6 +31,9 @@ func (o *Operators) Passkeys(ctx context.Context, name string) ([]keep.Passkey, 
 // NewPasskey begins to register a passkey; the options are for the browser
 // (navigator.credentials.create). now is the password, which a passkey outlives.
 func (o *Operators) NewPasskey(ctx context.Context, v Visitor, at Site, name string, now, cookie keep.Secret) (id string, options any, err error) {
+	if _, err := at.party(); err != nil {
+		return "", nil, err
+	}
 	if _, err := o.prover(ctx, v, name, now, cookie); err != nil {
 		return "", nil, err
 	}

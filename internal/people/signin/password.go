@@ -8,6 +8,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/source"
 )
 
 // The cost of one password hash (RFC 9106, section 4, its second recommended
@@ -40,7 +42,7 @@ const (
 // in every minute stays cheap: as a keyed digest, which is worth nothing outside
 // this process.
 type Hasher struct {
-	turns turns
+	turns *source.Turns
 	key   [32]byte
 
 	mu    sync.Mutex
@@ -55,7 +57,8 @@ const (
 
 // NewHasher makes a Hasher.
 func NewHasher() *Hasher {
-	h := &Hasher{turns: turns{free: hashers()}, right: map[[sha256.Size]byte]time.Time{}}
+	// Half of the processors work for those who want in, whoever floods, and each takes 19 MiB.
+	h := &Hasher{turns: source.NewTurns(max(1, runtime.GOMAXPROCS(0)/2), 0), right: map[[sha256.Size]byte]time.Time{}}
 	rand.Read(h.key[:])
 	return h
 }
@@ -85,10 +88,10 @@ func (h *Hasher) remember(digest [sha256.Size]byte) {
 }
 
 func (h *Hasher) derive(ctx context.Context, password, salt []byte, memory, passes uint32, threads uint8, size uint32) ([]byte, error) {
-	if err := h.turns.take(ctx); err != nil {
+	if err := h.turns.Take(ctx); err != nil {
 		return nil, err
 	}
-	defer h.turns.giveBack()
+	defer h.turns.GiveBack()
 	return argon2.IDKey(password, salt, passes, memory, threads, size), nil
 }
 

@@ -57,6 +57,7 @@ func (a *Accounts) DropToken(ctx context.Context, v Visitor, name, id string) er
 // ByToken signs an account in by a token, within its scope. Guessing at tokens locks out as guessing at passwords does.
 func (a *Accounts) ByToken(ctx context.Context, v Visitor, t *Attempt, secret keep.Secret) (*keep.Effective, keep.AccountToken, error) {
 	started := time.Now()
+	ctx = a.Guard.known(ctx, v)
 	if a.Guard.Locked("", v.Address) {
 		return nil, keep.AccountToken{}, a.fail(ctx, v, "", started, keep.LockedOutNow, lockedOut, nil)
 	}

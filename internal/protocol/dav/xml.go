@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"urbankeep/internal/keep"
 )
 
 // What a body may hold: bytes, elements, and how deep they lie in one another.
@@ -40,8 +42,14 @@ func (c *call) body() (*element, error) {
 	if len(bytes.TrimSpace(text)) == 0 {
 		return nil, nil
 	}
+	if keep.CheckXML(text, davBounds) != nil {
+		return nil, errXML
+	}
 	return parseXML(text)
 }
+
+// davBounds bound a body.
+var davBounds = keep.XMLBounds{Bytes: maxXML, Depth: maxXMLDepth, Elements: maxElements, Attributes: 200, Namespaces: 500}
 
 const xmlSpace = "http://www.w3.org/XML/1998/namespace"
 
@@ -51,7 +59,6 @@ func parseXML(text []byte) (*element, error) {
 	var open []*element
 	var raw []xml.Name
 	var root *element
-	n := 0
 	for {
 		token, err := d.RawToken()
 		if err == io.EOF {
@@ -64,7 +71,7 @@ func parseXML(text []byte) (*element, error) {
 		case xml.Directive:
 			return nil, errXML
 		case xml.StartElement:
-			if n++; n > maxElements || len(open) >= maxXMLDepth || root != nil && len(open) == 0 {
+			if root != nil && len(open) == 0 {
 				return nil, errXML
 			}
 			known := spaces[len(spaces)-1]

@@ -56,8 +56,10 @@ func (s silent) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit {
 func (s silent) KeyProved(context.Context, string, ssh.PublicKey) (*tree.Tree, error) {
 	return nil, keep.Refuse(keep.BadCredentials, "no")
 }
-func (silent) Link(context.Context, string) *Link                                     { return nil }
-func (silent) ChangePassword(context.Context, string, keep.Secret, keep.Secret, string) error { return nil }
+func (silent) Link(context.Context, string) *Link { return nil }
+func (silent) ChangePassword(context.Context, string, keep.Secret, keep.Secret, string) error {
+	return nil
+}
 func (s silent) Answer(ctx context.Context, account string, password keep.Secret, _ string) (*tree.Tree, error) {
 	return s.SignIn(ctx, account, password)
 }

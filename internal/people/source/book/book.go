@@ -21,7 +21,7 @@ import (
 )
 
 const (
-	// maxAsking questions are put to one source at a time; the others wait for their turn, as long as one may take.
+	// maxAsking questions are put to one source at a time; the others wait for their turn, as long as one may take, those who are known first; some turns are kept for them.
 	maxAsking = 16
 	// awayFor is how long a source that could not be asked is not asked again.
 	awayFor = time.Second
@@ -43,7 +43,7 @@ type Book struct {
 type Source struct {
 	keep.Source
 	asker source.Asker
-	turns chan struct{}
+	turns *source.Turns
 
 	mu     sync.Mutex
 	away   time.Time // since when it could not be asked; zero: it could
@@ -59,7 +59,7 @@ type looked struct {
 }
 
 func open(s keep.Source) (*Source, error) {
-	one := &Source{Source: s, turns: make(chan struct{}, maxAsking)}
+	one := &Source{Source: s, turns: source.NewTurns(maxAsking, maxAsking/4)}
 	var err error
 	switch s.Kind {
 	case keep.DirectoryKind:
@@ -253,12 +253,10 @@ func (s *Source) within(whole context.Context, ask func(context.Context) error) 
 	if why != nil {
 		return why
 	}
-	select {
-	case s.turns <- struct{}{}:
-		defer func() { <-s.turns }()
-	case <-ctx.Done():
+	if s.turns.Take(ctx) != nil {
 		return &source.Away{Cause: errors.New("too many ask it at the same time")}
 	}
+	defer s.turns.GiveBack()
 	err := ask(ctx)
 	if whole.Err() != nil { // who asked has left, which says nothing about the source
 		return cmp.Or(err, whole.Err())

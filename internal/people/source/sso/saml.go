@@ -38,6 +38,9 @@ type samlWay struct {
 	known       remembered[*saml.EntityDescriptor]
 }
 
+// samlBounds bound what a browser brings: signing what is deep, or has many namespaces, takes long.
+var samlBounds = keep.XMLBounds{Bytes: keep.MaxSAML, Depth: 32, Elements: 10_000, Attributes: 40, Namespaces: 64}
+
 // clockSkew is how far the provider's clock may be off, freshFor how old an answer may be.
 const clockSkew, freshFor = 2 * time.Minute, 5 * time.Minute
 
@@ -72,6 +75,9 @@ func openSAML(s *keep.Source, client *http.Client) (*samlWay, error) {
 
 // keyLife is how long the certificate of a source's key holds. Providers look at the key and not at this.
 const keyLife = 20 * 365 * 24 * time.Hour
+
+// metadataBounds bound what a provider says of itself, alone or in a federation of many.
+var metadataBounds = keep.XMLBounds{Bytes: 16 << 20, Depth: 40, Elements: 500_000, Attributes: 60, Namespaces: 200}
 
 // NewKey makes what the service signs its requests with and reads encrypted assertions by, with a certificate (PEM).
 func NewKey(name string) (keep.Secret, error) {
@@ -117,6 +123,9 @@ func (w *samlWay) read(ctx context.Context) (*saml.EntityDescriptor, error) {
 func ParseMetadata(s *keep.Source, text []byte) (*saml.EntityDescriptor, error) {
 	refuse := func(say string, about ...any) (*saml.EntityDescriptor, error) {
 		return nil, &source.Away{Cause: fmt.Errorf(say, about...)}
+	}
+	if err := keep.CheckXML(text, metadataBounds); err != nil {
+		return refuse("its metadata can't be read: %w", err)
 	}
 	found, err := samlsp.ParseMetadata(text)
 	switch {
@@ -218,8 +227,11 @@ func (w *samlWay) end(ctx context.Context, j source.Journey, answer url.Values) 
 		return nil, err
 	}
 	text, err := base64.StdEncoding.DecodeString(answer.Get("SAMLResponse"))
-	if err != nil || len(text) == 0 || len(text) > keep.MaxSAML {
+	if err != nil || len(text) == 0 {
 		return nil, errors.New("the answer has no SAML response")
+	}
+	if err := keep.CheckXML(text, samlBounds); err != nil {
+		return nil, err
 	}
 	party, err := w.party(provider, j.Origin)
 	if err != nil {
@@ -231,7 +243,7 @@ func (w *samlWay) end(ctx context.Context, j source.Journey, answer url.Values) 
 		if errors.As(err, &private) {
 			err = private.PrivateErr
 		}
-		w.known.forget() // the provider may have another key by now
+		w.known.doubt() // the provider may have another key by now
 		return nil, fmt.Errorf("the response does not hold: %w", err)
 	}
 	if err := bearer(said, j.Request); err != nil {

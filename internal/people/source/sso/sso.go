@@ -163,24 +163,41 @@ type remembered[T any] struct {
 	mu sync.Mutex
 	it T
 	at time.Time
+	// doubted says that it may have changed since; it is good until something newer is there.
+	doubted bool
 }
+
+// doubtPace is how often it is read anew because somebody brought what did not fit: anybody may.
+const doubtPace = time.Minute
 
 // get gives it, read anew once it is old.
 func (r *remembered[T]) get(read func() (T, error)) (T, error) {
 	r.mu.Lock()
-	it, age := r.it, time.Since(r.at)
+	it, age, doubted := r.it, time.Since(r.at), r.doubted
+	r.doubted = false
 	known := !r.at.IsZero() && age >= 0 && age < knownFor
 	r.mu.Unlock()
+	if known && !doubted {
+		return it, nil
+	}
+	newer, err := read()
+	if err == nil {
+		r.mu.Lock()
+		r.it, r.at = newer, time.Now()
+		r.mu.Unlock()
+		return newer, nil
+	}
 	if known {
 		return it, nil
 	}
-	it, err := read()
-	if err == nil {
-		r.mu.Lock()
-		r.it, r.at = it, time.Now()
-		r.mu.Unlock()
-	}
-	return it, err
+	return newer, err
+}
+
+// doubt has it read anew, not more often than once a minute.
+func (r *remembered[T]) doubt() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.doubted = r.doubted || time.Since(r.at) > doubtPace
 }
 
 // forget has it read anew.
