@@ -75,11 +75,11 @@ func (a *ReceiverAsk) Edit(r *keep.Receiver) error {
 		one := keep.Header{Name: h.Name}
 		for _, was := range before {
 			if was.Name == h.Name {
-				one.Value = was.Value
+				one = was
 			}
 		}
 		if h.Value != nil {
-			one.Value = keep.Secret(*h.Value)
+			one.Value, one.Kept = keep.Secret(*h.Value), false
 		}
 		r.Headers = append(r.Headers, one)
 	}

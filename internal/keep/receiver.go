@@ -24,6 +24,31 @@ const (
 type Header struct {
 	Name  string `json:"name"`
 	Value Secret `json:"-"`
+	Kept  bool   `json:"-"` // while it is changed: the value is the one that it had before
+}
+
+// SameOrigin reports whether two addresses are of one scheme, host and port: a secret that was given for one goes to no other.
+func SameOrigin(a, b string) bool {
+	first, err1 := url.Parse(a)
+	second, err2 := url.Parse(b)
+	return err1 == nil && err2 == nil && originOf(first) == originOf(second)
+}
+
+// Origin is an address without its path.
+func Origin(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host + "/"
+}
+
+func originOf(u *url.URL) string {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"https": "443", "http": "80"}[strings.ToLower(u.Scheme)]
+	}
+	return strings.ToLower(u.Scheme + "://" + u.Hostname() + ":" + port)
 }
 
 // Receiver is who is told.

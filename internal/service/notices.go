@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"net"
 	"net/netip"
 	"time"
 
@@ -50,21 +49,7 @@ func (s *Service) own(at netip.AddrPort) bool {
 		if wire.Port(o.socket.Addr()) != int(at.Port()) {
 			continue
 		}
-		if on := wire.IP(o.socket.Addr()); on == at.Addr() || on.IsUnspecified() && ofThisMachine(at.Addr()) {
-			return true
-		}
-	}
-	return false
-}
-
-// ofThisMachine reports whether an address is one of this machine's.
-func ofThisMachine(at netip.Addr) bool {
-	if at.IsLoopback() || at.IsUnspecified() {
-		return true
-	}
-	addresses, _ := net.InterfaceAddrs()
-	for _, one := range addresses {
-		if prefix, err := netip.ParsePrefix(one.String()); err == nil && prefix.Addr().Unmap() == at {
+		if on := wire.IP(o.socket.Addr()); on == at.Addr() || on.IsLoopback() && at.Addr().IsLoopback() || on.IsUnspecified() && notice.OfThisMachine(at.Addr()) {
 			return true
 		}
 	}

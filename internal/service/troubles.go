@@ -301,7 +301,7 @@ func (t *troubles) checkup(ctx context.Context, known map[trouble]records.OpenTr
 		}
 		return nil
 	}
-	all, err := t.s.Office.Checkup(ctx)
+	all, err := t.s.Office.Checkup(ctx, keep.Manager)
 	if err != nil {
 		return err
 	}

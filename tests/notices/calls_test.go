@@ -217,6 +217,40 @@ func TestNoticesDoNotGoWhereTheyMustNot(t *testing.T) {
 	manager.Call("PATCH", "/receivers/mine", `{"private": true}`, 422, nil)
 	manager.Call("PATCH", "/receivers/tide-office", `{"url": "http://127.0.0.1:1/"}`, 422, nil) // which an owner had let in
 	manager.Call("PATCH", "/receivers/tide-office", `{"note": "the tide office"}`, 200, nil)
+
+	// Nor by an address of this machine that others reach, nor this service by one that means all of them.
+	_, consolePort, _ := net.SplitHostPort(k.ConsoleAddress())
+	for n, host := range []string{"0.0.0.0", "[::]"} {
+		name := fmt.Sprint("round", n)
+		k.Must(nil, "receiver", "add", name, "http://"+host+":"+consolePort+"/", "-private")
+		assert.Contains(t, k.Refused("receiver", "test", name), "this service itself", host)
+	}
+	own, err := net.InterfaceAddrs()
+	require.NoError(t, err)
+	for n, one := range own {
+		network := one.(*net.IPNet)
+		if network.IP.IsLoopback() || network.IP.IsLinkLocalUnicast() {
+			continue
+		}
+		name := fmt.Sprint("public", n)
+		k.Must(nil, "receiver", "add", name, "http://"+net.JoinHostPort(network.IP.String(), port)+"/")
+		assert.Contains(t, k.Refused("receiver", "test", name), "private network", network.IP)
+	}
+
+	// A header's value goes to no other address than the one that it was given for, whatever is changed beside it.
+	bearer := filepath.Join(t.TempDir(), "bearer")
+	require.NoError(t, os.WriteFile(bearer, []byte("Bearer of an owner"), 0o600))
+	k.Must(nil, "receiver", "add", "hidden", "https://tide.example.org/in", "-header", "Authorization=@"+bearer)
+	manager.Call("PATCH", "/receivers/hidden", `{"url": "https://elsewhere.example.org/in", "headers": [{"name": "Authorization"}, {"name": "X-New", "value": "new"}]}`, 422, nil)
+	manager.Call("PATCH", "/receivers/hidden", `{"url": "https://tide.example.org:8443/in"}`, 422, nil)
+	manager.Call("PATCH", "/receivers/hidden", `{"url": "https://tide.example.org:443/other", "headers": [{"name": "Authorization"}, {"name": "X-New", "value": "new"}]}`, 200, nil)
+	manager.Call("PATCH", "/receivers/hidden", `{"url": "https://elsewhere.example.org/in", "headers": [{"name": "Authorization", "value": "mine"}, {"name": "X-New", "value": "new"}]}`, 200, nil)
+	first.Call("POST", "/operators", api.OperatorNew{Operator: "otto", Password: testkit.Password, Role: keep.Auditor}, 201, nil)
+	var seen api.Page[api.Receiver]
+	testkit.SignedIn(t, k, "otto").Call("GET", "/receivers", nil, 200, &seen)
+	for _, r := range seen.Items {
+		assert.NotContains(t, r.URL, "/in", "many a path is a secret")
+	}
 }
 
 func TestANoticeThatCouldNeverHappenIsRefused(t *testing.T) {

@@ -60,32 +60,37 @@ func TestAListenerThatDoesNotAnswerIsFound(t *testing.T) {
 	nobody := gone.Addr().String()
 	gone.Close()
 
-	f := Listeners(t.Context(), []Post{post(keep.FTP, good)}, "")
+	f := Listeners(t.Context(), []Post{post(keep.FTP, good)}, "", true)
 	assert.Equal(t, Note, f.Worst(), "%+v", f)
 	says(t, f, Fine, "listener", "it answers")
-	says(t, Listeners(t.Context(), []Post{post(keep.FTP, other)}, ""), Fault, "listener", "something else answers there")
-	says(t, Listeners(t.Context(), []Post{post(keep.FTP, silent)}, ""), Fault, "listener", "says nothing")
-	says(t, Listeners(t.Context(), []Post{post(keep.FTPS, good)}, ""), Fault, "listener", "no TLS")
-	says(t, Listeners(t.Context(), []Post{post(keep.SFTP, nobody)}, ""), Fault, "listener", "connection refused")
-	says(t, Listeners(t.Context(), []Post{post(keep.SFTP, "")}, ""), Fault, "listener", "does not listen")
-	says(t, Listeners(t.Context(), nil, ""), Fault, "listener", "nobody can connect")
+	f = Listeners(t.Context(), []Post{post(keep.FTP, other)}, "", true)
+	says(t, f, Fault, "listener", "something else answers there")
+	assert.NotContains(t, fmt.Sprint(f), "400 Bad", "what answers is not repeated")
+	says(t, Listeners(t.Context(), []Post{post(keep.FTP, silent)}, "", true), Fault, "listener", "says nothing")
+	says(t, Listeners(t.Context(), []Post{post(keep.FTPS, good)}, "", true), Fault, "listener", "no TLS")
+	says(t, Listeners(t.Context(), []Post{post(keep.SFTP, nobody)}, "", true), Fault, "listener", "connection refused")
+	says(t, Listeners(t.Context(), []Post{post(keep.SFTP, "")}, "", true), Fault, "listener", "does not listen")
+	says(t, Listeners(t.Context(), nil, "", true), Fault, "listener", "nobody can connect")
 	stopped := post(keep.FTP, "")
 	stopped.Stopped = true
-	says(t, Listeners(t.Context(), []Post{stopped}, ""), Note, "listener", "stopped")
+	says(t, Listeners(t.Context(), []Post{stopped}, "", true), Note, "listener", "stopped")
 	shut := post(keep.FTP, good)
 	shut.Admits = func(string) bool { return false }
-	says(t, Listeners(t.Context(), []Post{shut}, ""), Note, "listener", "not tried")
+	says(t, Listeners(t.Context(), []Post{shut}, "", true), Note, "listener", "not tried")
 }
 
 func TestTheAddressThatClientsUseIsTried(t *testing.T) {
 	_, port := speaks(t, ":0", "220 Urban Keep\r\n")
 	p := post(keep.FTP, fmt.Sprintf("[::]:%d", port))
-	says(t, Listeners(t.Context(), []Post{p}, "localhost"), Fine, "outside", "it answers on localhost")
-	says(t, Listeners(t.Context(), []Post{p}, ""), Warning, "host", "nobody said")
-	f := Listeners(t.Context(), []Post{p}, "files.portselwyn.invalid")
+	says(t, Listeners(t.Context(), []Post{p}, "localhost", true), Fine, "outside", "it answers on localhost")
+	says(t, Listeners(t.Context(), []Post{p}, "", true), Warning, "host", "nobody said")
+	f := Listeners(t.Context(), []Post{p}, "files.portselwyn.invalid", true)
 	says(t, f, Warning, "outside", "nothing answers")
 	says(t, f, Fault, "host", "is no address")
-	f = Listeners(t.Context(), []Post{p}, "127.0.0.7") // as a router that forwards nothing
+	f = Listeners(t.Context(), []Post{p}, "192.0.2.1", false)
+	says(t, f, Note, "outside", "was not tried")
+	says(t, Listeners(t.Context(), []Post{p}, "localhost", false), Fine, "outside", "it answers on localhost")
+	f = Listeners(t.Context(), []Post{p}, "127.0.0.7", true) // as a router that forwards nothing
 	if f.Worst() == Warning {
 		says(t, f, Warning, "outside", "nothing answers")
 	}
@@ -96,19 +101,19 @@ func TestPassivePortsAreTried(t *testing.T) {
 	_, taken := speaks(t, ":0", "")
 	p := post(keep.FTP, fmt.Sprintf("[::]:%d", port))
 	p.PassiveLow, p.PassiveHigh = taken, taken+1
-	says(t, Passive(t.Context(), []Post{p}, "localhost"), Warning, "passive", fmt.Sprintf("others hold %d", taken))
+	says(t, Passive(t.Context(), []Post{p}, "localhost", true), Warning, "passive", fmt.Sprintf("others hold %d", taken))
 	p.Taken, p.Refused = 2, 3
-	says(t, Passive(t.Context(), []Post{p}, "localhost"), Warning, "passive", "3 times since its start")
+	says(t, Passive(t.Context(), []Post{p}, "localhost", true), Warning, "passive", "3 times since its start")
 	p.Refused, p.PassiveLow, p.PassiveHigh = 0, 61100, 61110
-	says(t, Passive(t.Context(), []Post{p}, "localhost"), Fine, "passive", "comes through")
-	says(t, Passive(t.Context(), []Post{p}, "192.0.2.1"), Warning, "passive", "is no address of this machine")
+	says(t, Passive(t.Context(), []Post{p}, "localhost", true), Fine, "passive", "comes through")
+	says(t, Passive(t.Context(), []Post{p}, "192.0.2.1", true), Warning, "passive", "is no address of this machine")
 	p.Advertise = "127.0.0.1"
-	says(t, Passive(t.Context(), []Post{p}, "192.0.2.1"), Warning, "passive", "tells clients 127.0.0.1")
+	says(t, Passive(t.Context(), []Post{p}, "192.0.2.1", true), Warning, "passive", "tells clients 127.0.0.1")
 	p.Advertise = "files.portselwyn.invalid"
-	says(t, Passive(t.Context(), []Post{p}, p.Advertise), Warning, "passive", "does not come through")
+	says(t, Passive(t.Context(), []Post{p}, p.Advertise, true), Warning, "passive", "does not come through")
 	if low, _ := ephemeral(); low > 0 {
 		p.PassiveLow, p.PassiveHigh = low, low+3
-		says(t, Passive(t.Context(), []Post{p}, ""), Note, "passive", "outgoing connections")
+		says(t, Passive(t.Context(), []Post{p}, "", true), Note, "passive", "outgoing connections")
 	}
 }
 

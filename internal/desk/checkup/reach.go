@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -54,12 +55,13 @@ func (p *Post) near() string {
 	return net.JoinHostPort(host, port)
 }
 
-// Listeners tries each listener here, and under the host name that clients use.
-func Listeners(ctx context.Context, posts []Post, host string) Findings {
+// Listeners tries each listener here, and under the host name that clients use: with anywhere whatever machine that is, else only
+// if it is this one, so that nobody looks round other networks with it. What answers is never repeated.
+func Listeners(ctx context.Context, posts []Post, host string, anywhere bool) Findings {
 	parts := make([]Findings, len(posts))
 	var all sync.WaitGroup
 	for i := range posts {
-		all.Go(func() { parts[i] = posts[i].look(ctx, host) })
+		all.Go(func() { parts[i] = posts[i].look(ctx, host, anywhere) })
 	}
 	all.Wait()
 	var f Findings
@@ -72,7 +74,7 @@ func Listeners(ctx context.Context, posts []Post, host string) Findings {
 	return append(f, hostName(ctx, posts, host)...)
 }
 
-func (p *Post) look(ctx context.Context, host string) (f Findings) {
+func (p *Post) look(ctx context.Context, host string, anywhere bool) (f Findings) {
 	if p.Stopped {
 		f.Add("listener", p.Name, Note, "", "it is stopped")
 		return f
@@ -92,6 +94,10 @@ func (p *Post) look(ctx context.Context, host string) (f Findings) {
 		return f
 	}
 	at := net.JoinHostPort(host, strconv.Itoa(p.port()))
+	if !anywhere && !isHere(ctx, host) {
+		f.Add("outside", p.Name, Note, "", notTried, at)
+		return f
+	}
 	if said, err := p.greet(ctx, at); err == nil {
 		f.Add("outside", p.Name, Fine, "", "it answers on %s: %s", at, said)
 	} else {
@@ -129,9 +135,20 @@ func (p *Post) greet(ctx context.Context, at string) (string, error) {
 		return "", fmt.Errorf("it connects, but says nothing: %w", plain(err))
 	}
 	if line = strings.TrimSpace(line); !strings.HasPrefix(line, want) {
-		return "", fmt.Errorf("something else answers there: %q", line)
+		return "", errElse
 	}
-	return line, nil
+	return string(p.Protocol), nil
+}
+
+var errElse = errors.New("something else answers there")
+
+// notTried says of an address that is no address of this machine that it was not tried.
+const notTried = "%s is no address of this machine, and was not tried: an owner's check-up tries it"
+
+// isHere reports whether a name leads to this machine alone.
+func isHere(ctx context.Context, host string) bool {
+	found, err := net.DefaultResolver.LookupHost(ctx, host)
+	return err == nil && len(found) > 0 && !slices.ContainsFunc(found, func(one string) bool { return !ofThisMachine([]string{one}) })
 }
 
 // ask asks a web listener whether it lives.
@@ -154,7 +171,7 @@ func (p *Post) ask(ctx context.Context, conn net.Conn) (string, error) {
 		return "", fmt.Errorf("it connects, but says nothing: %w", plain(err))
 	}
 	if !strings.HasPrefix(line, "HTTP/1.1 200") {
-		return "", fmt.Errorf("something else answers there: %q", strings.TrimSpace(line))
+		return "", errElse
 	}
 	return what + ", " + p.serves(), nil
 }
@@ -210,7 +227,7 @@ func hostName(ctx context.Context, posts []Post, host string) (f Findings) {
 }
 
 // Passive looks at the ports and the address of passive FTP.
-func Passive(ctx context.Context, posts []Post, host string) (f Findings) {
+func Passive(ctx context.Context, posts []Post, host string, anywhere bool) (f Findings) {
 	var spans []string
 	low, high := ephemeral()
 	for i := range posts {
@@ -218,7 +235,7 @@ func Passive(ctx context.Context, posts []Post, host string) (f Findings) {
 		if !p.Protocol.IsFTP() || p.Stopped || p.At == "" {
 			continue
 		}
-		f = append(f, p.passive(ctx, host)...)
+		f = append(f, p.passive(ctx, host, anywhere)...)
 		if low <= p.PassiveHigh && p.PassiveLow <= high && !reserved(p.PassiveLow, p.PassiveHigh) {
 			spans = append(spans, p.span())
 		}
@@ -232,7 +249,7 @@ func Passive(ctx context.Context, posts []Post, host string) (f Findings) {
 
 func (p *Post) span() string { return fmt.Sprintf("%d-%d", p.PassiveLow, p.PassiveHigh) }
 
-func (p *Post) passive(ctx context.Context, host string) (f Findings) {
+func (p *Post) passive(ctx context.Context, host string, anywhere bool) (f Findings) {
 	free, blocked := p.tryPorts()
 	span := p.span()
 	if len(blocked) > p.Taken {
@@ -256,6 +273,10 @@ func (p *Post) passive(ctx context.Context, host string) (f Findings) {
 		f.Add("passive", p.Name, Warning, "listener set "+p.Name+" -advertise "+host, "passive FTP tells clients %s, but they reach the service at %s", said, host)
 	}
 	if said == "" || free == 0 {
+		return f
+	}
+	if !anywhere && !isHere(ctx, said) {
+		f.Add("passive", p.Name, Note, "", notTried, said)
 		return f
 	}
 	if err := p.through(ctx, said, free); err != nil {

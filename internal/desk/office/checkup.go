@@ -46,8 +46,9 @@ func (o *Office) posts(ctx context.Context) ([]checkup.Post, error) {
 	return posts, err
 }
 
-// Checkup looks at everything that goes wrong in practice.
-func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
+// Checkup looks at everything that goes wrong in practice; by asks for it, and only for an owner, or the service itself, other
+// machines are called.
+func (o *Office) Checkup(ctx context.Context, by keep.Role) (checkup.Findings, error) {
 	posts, err := o.posts(ctx)
 	if err != nil {
 		return nil, err
@@ -60,8 +61,8 @@ func (o *Office) Checkup(ctx context.Context) (checkup.Findings, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := checkup.Listeners(ctx, posts, who.Host)
-	f = append(f, checkup.Passive(ctx, posts, who.Host)...)
+	f := checkup.Listeners(ctx, posts, who.Host, by == keep.Owner)
+	f = append(f, checkup.Passive(ctx, posts, who.Host, by == keep.Owner)...)
 	o.checkProcess(&f, posts)
 	o.checkCertificates(&f, posts, who.Host)
 	o.checkHostKeys(&f)

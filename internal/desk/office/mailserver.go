@@ -44,7 +44,7 @@ func (o *Office) SetMailServer(ctx context.Context, who Actor, m keep.MailServer
 	if m.User == "" && password == nil {
 		m.Password = ""
 	}
-	if m.Host != before.Host && before.Password != "" && password == nil && m.Password != "" {
+	if (m.Host != before.Host || m.Port != before.Port || m.Security != before.Security) && before.Password != "" && password == nil && m.Password != "" {
 		return &keep.FieldError{Field: "password", Say: "give the password again: the one that is kept was for another server"}
 	}
 	if err := m.Check(); err != nil {

@@ -35,6 +35,9 @@ func (o *Office) SetReceiver(ctx context.Context, who Actor, name string, add bo
 	}
 	r = before
 	r.Headers = slices.Clone(before.Headers)
+	for i := range r.Headers {
+		r.Headers[i].Kept = true
+	}
 	r.Name = name
 	if err := edit(&r); err != nil {
 		return r, "", err
@@ -58,8 +61,11 @@ func (o *Office) SetReceiver(ctx context.Context, who Actor, name string, add bo
 	if who.Role != keep.Owner && r.Private && (!before.Private || before.URL != r.URL) {
 		return r, "", &keep.FieldError{Field: "private", Say: "only an owner may let notices into this machine's or a private network"}
 	}
-	if before.URL != "" && before.URL != r.URL && len(r.Headers) > 0 && slices.EqualFunc(r.Headers, before.Headers, func(a, b keep.Header) bool { return a == b }) {
-		return r, "", &keep.FieldError{Field: "headers", Say: "give the headers again: the values that are kept were for another address"}
+	for i, h := range r.Headers {
+		if h.Kept && !keep.SameOrigin(before.URL, r.URL) {
+			return r, "", &keep.FieldError{Field: "headers", Say: "give the value of " + h.Name + " again: the one that is kept was for another address"}
+		}
+		r.Headers[i].Kept = false
 	}
 	action := keep.ReceiverSet
 	if add {

@@ -69,7 +69,7 @@ const EveryStep = "all"
 
 // Setup is how far the set-up is. Check names the step of which a check-up is to be made,
 // [EveryStep] or, because that takes its time, none.
-func (o *Office) Setup(ctx context.Context, check string) ([]SetupStep, error) {
+func (o *Office) Setup(ctx context.Context, by keep.Role, check string) ([]SetupStep, error) {
 	said, err := o.marks(ctx)
 	if err != nil {
 		return nil, err
@@ -80,7 +80,7 @@ func (o *Office) Setup(ctx context.Context, check string) ([]SetupStep, error) {
 	}
 	var found checkup.Findings
 	if check != "" {
-		if found, err = o.Checkup(ctx); err != nil {
+		if found, err = o.Checkup(ctx, by); err != nil {
 			return nil, err
 		}
 	}

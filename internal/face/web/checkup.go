@@ -11,7 +11,7 @@ import (
 )
 
 func (s *Server) checkup(c *gin.Context) error {
-	found, err := s.Office.Checkup(c.Request.Context())
+	found, err := s.Office.Checkup(c.Request.Context(), actor(c).Role)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ func showFindings(found checkup.Findings) []api.Finding {
 }
 
 func (s *Server) setupSteps(c *gin.Context) error {
-	steps, err := s.Office.Setup(c.Request.Context(), c.Query("check"))
+	steps, err := s.Office.Setup(c.Request.Context(), actor(c).Role, c.Query("check"))
 	if err != nil {
 		return err
 	}

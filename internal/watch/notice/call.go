@@ -103,15 +103,33 @@ var errPrivate = errors.New("it is in this machine's or a private network, where
 // mayReach says why an address must not be called.
 func (c *caller) mayReach(at netip.AddrPort, private bool) error {
 	ip := inside(at.Addr())
+	if ip.IsUnspecified() { // which the system takes for this machine
+		ip = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	at = netip.AddrPortFrom(ip, at.Port())
 	switch {
 	case ip.IsMulticast() || ip == netip.AddrFrom4([4]byte{255, 255, 255, 255}):
 		return errors.New("that is no address of one machine")
 	case c.own != nil && c.own(at):
 		return errors.New("that is this service itself, which would go round in a circle")
-	case !private && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsUnspecified() || shared.Contains(ip)):
+	case !private && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || shared.Contains(ip) || OfThisMachine(ip)):
 		return errPrivate
 	}
 	return nil
+}
+
+// OfThisMachine reports whether an address is one of this machine's.
+func OfThisMachine(at netip.Addr) bool {
+	if at.IsLoopback() || at.IsUnspecified() {
+		return true
+	}
+	addresses, _ := net.InterfaceAddrs()
+	for _, one := range addresses {
+		if prefix, err := netip.ParsePrefix(one.String()); err == nil && prefix.Addr().Unmap() == at {
+			return true
+		}
+	}
+	return false
 }
 
 // shared is the address space of RFC 6598; nat64 and sixToFour are IPv6 addresses that hold one of IPv4 (RFC 6052, RFC 3056).

@@ -231,7 +231,7 @@ func (w *samlWay) end(ctx context.Context, j source.Journey, answer url.Values) 
 		return nil, errors.New("the answer has no SAML response")
 	}
 	if err := keep.CheckXML(text, samlBounds); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the answer has no SAML response: %w", err)
 	}
 	party, err := w.party(provider, j.Origin)
 	if err != nil {
