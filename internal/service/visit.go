@@ -126,6 +126,12 @@ func (v *visit) MayBePlain(ctx context.Context, account string, byListener bool)
 	return v.door.accounts.MayBePlain(ctx, v.visitor, account, byListener)
 }
 
+func (v *visit) MustProtect() bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.account != nil && v.account.Encryption == keep.EncryptionRequired
+}
+
 // portalVisit is a visit as the portal declares it.
 type portalVisit struct{ *visit }
 
@@ -408,6 +414,9 @@ func (d *door) Renew(account *keep.Effective) {
 			}
 		case !account.Admit(v.visitor.Address):
 			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used from this address"))
+			continue
+		case v.visitor.Protocol.IsFTP() && !v.visitor.Encrypted && account.Encryption == keep.EncryptionRequired:
+			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used without TLS"))
 			continue
 		case !account.MayUse(v.visitor.Protocol):
 			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used over this protocol"))

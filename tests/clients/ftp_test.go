@@ -1,12 +1,16 @@
 package clients_test
 
 import (
+	"bufio"
+	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"urbankeep/tests/testkit/ftptalk"
 
@@ -139,4 +143,58 @@ func TestDataConnectionsMayHaveToResumeTheirSession(t *testing.T) {
 	c.Expect(150)
 	d.Handshake()
 	assert.Contains(t, c.Expect(425), "must resume that of the command connection")
+}
+
+// An account that is encrypted always sends no data in clear on a listener that would let it, and a session in clear ends when it
+// becomes one.
+func TestAnAccountThatMustBeEncryptedSendsNoDataInClear(t *testing.T) {
+	k := testkit.Start(t)
+	k.Must(nil, "listener", "set", "ftp", "-encryption", "optional")
+	k.Account("gauge", "-encryption=required")
+	k.Account("quay", "-encryption=listener")
+	for account, refused := range map[string][2]string{"gauge": {"522", "534"}, "quay": {"227", "200"}} {
+		raw, err := net.Dial("tcp", k.Address("ftp"))
+		require.NoError(t, err)
+		defer raw.Close()
+		raw.SetDeadline(time.Now().Add(testkit.Patience))
+		conn, said := raw, []string{}
+		for _, line := range []string{"", "AUTH TLS", "USER " + account, "PASS " + testkit.Password, "PASV", "LIST", "PROT C"} {
+			if line == "LIST" && account == "quay" {
+				continue // nobody comes for it
+			}
+			if line != "" {
+				fmt.Fprint(conn, line+"\r\n")
+			}
+			reply := ""
+			for in := bufio.NewReader(conn); len(reply) < 4 || reply[3] != ' '; {
+				reply, err = in.ReadString('\n')
+				require.NoError(t, err)
+			}
+			if said = append(said, reply[:3]); line == "AUTH TLS" {
+				conn = tls.Client(raw, &tls.Config{InsecureSkipVerify: true})
+			}
+		}
+		assert.Equal(t, refused[:], said[len(said)-2:], account)
+	}
+	conn, err := net.Dial("tcp", k.Address("ftp"))
+	require.NoError(t, err)
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(testkit.Patience))
+	in := bufio.NewReader(conn)
+	for _, line := range []string{"", "USER quay", "PASS " + testkit.Password, "PORT 0,0,0,0,200,10"} {
+		if line != "" {
+			fmt.Fprint(conn, line+"\r\n")
+		}
+		for {
+			reply, err := in.ReadString('\n')
+			require.NoError(t, err)
+			if len(reply) > 3 && reply[3] == ' ' {
+				assert.Equal(t, strings.HasPrefix(line, "PORT"), strings.HasPrefix(reply, "504"), reply)
+				break
+			}
+		}
+	}
+	k.Must(nil, "account", "set", "quay", "-encryption=required")
+	rest, _ := io.ReadAll(in)
+	assert.Contains(t, string(rest), "without TLS")
 }

@@ -343,7 +343,17 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 		}, ""},
 		"an entity": {nil, func(s string) string { return `<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]>` + s }, ""},
 		"nothing":   {nil, func(string) string { return "" }, "no SAML response"},
-		"a bomb":    {nil, func(s string) string { return s + strings.Repeat(" ", 300<<10) }, "no SAML response"},
+		"deep XML": {nil, func(s string) string {
+			return strings.Replace(s, "<saml:Assertion", strings.Repeat("<x>", 15_000)+strings.Repeat("</x>", 15_000)+"<saml:Assertion", 1)
+		}, "no SAML response"},
+		"many namespaces": {nil, func(s string) string {
+			spaces := ""
+			for n := range 3000 {
+				spaces += fmt.Sprintf(` xmlns:n%d="u:%d"`, n, n)
+			}
+			return strings.Replace(s, "<saml:Assertion", "<x"+spaces+"/><saml:Assertion", 1)
+		}, "no SAML response"},
+		"a bomb": {nil, func(s string) string { return s + strings.Repeat(" ", 300<<10) }, "no SAML response"},
 	} {
 		p.lie = lie.before
 		who := h.person()
@@ -383,7 +393,7 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 	answer, err = thief.Post("http://"+h.Address("web")+"/sso/back", "application/x-www-form-urlencoded", io.LimitReader(zeros{}, 3<<20))
 	if err == nil {
 		answer.Body.Close()
-		assert.Equal(t, 400, answer.StatusCode)
+		assert.Equal(t, 413, answer.StatusCode)
 	}
 	for _, r := range h.records("sign-in") {
 		assert.NotEqual(t, "root", r.Account, fmt.Sprint(r))

@@ -136,6 +136,11 @@ func (c *conn) cmdAuth(arg string) error {
 	return nil
 }
 
+// mustProtect reports whether data goes encrypted only: the listener says so, or the account.
+func (c *conn) mustProtect() bool {
+	return c.listener.Encryption == keep.EncryptionRequired || c.visit.MustProtect()
+}
+
 func (c *conn) cmdPbsz(string) error {
 	if !c.encrypted {
 		return fail{503, "PBSZ comes after AUTH TLS"}
@@ -153,7 +158,7 @@ func (c *conn) cmdProt(arg string) error {
 		c.protected = true
 		c.reply(200, "data connections are encrypted")
 	case "C":
-		if c.listener.Encryption == keep.EncryptionRequired {
+		if c.mustProtect() {
 			return fail{534, "this service does not send data in clear: use PROT P"}
 		}
 		c.protected = false

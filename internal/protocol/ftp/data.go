@@ -210,9 +210,6 @@ func (c *conn) cmdEprt(arg string) error {
 // they mean their own.
 func (c *conn) activeTo(to netip.AddrPort) error {
 	peer := wire.IP(c.raw.RemoteAddr())
-	if to.Addr().IsUnspecified() {
-		to = netip.AddrPortFrom(peer, to.Port())
-	}
 	switch {
 	case c.epsvAll:
 		return fail{501, "after EPSV ALL only EPSV may be used"}

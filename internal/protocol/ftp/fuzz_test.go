@@ -43,6 +43,7 @@ func (open) End(keep.Outcome, keep.Reason)                                   {}
 func (open) Secured(string)                                                  {}
 func (open) Named(string)                                                    {}
 func (open) SignOut(*keep.Fault)                                             {}
+func (open) MustProtect() bool                                               { return false }
 func (open) MayBePlain(context.Context, string, bool) bool                   { return true }
 func (open) Offer(context.Context, string, ssh.PublicKey) bool               { return false }
 func (o open) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit { return o }

@@ -30,6 +30,8 @@ type Visit interface {
 	// MayBePlain reports whether an account may sign in without TLS, where the
 	// listener would let it or not, and records the refusal when not.
 	MayBePlain(ctx context.Context, account string, byListener bool) bool
+	// MustProtect reports whether data of who is signed in goes encrypted only, where the listener would let it go in clear.
+	MustProtect() bool
 	// SignIn opens the account's tree. The error is a [keep.Fault].
 	SignIn(ctx context.Context, account string, password keep.Secret) (*tree.Tree, error)
 	// Offer reports whether the key of a client certificate would sign an account in.

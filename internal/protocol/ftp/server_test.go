@@ -46,6 +46,8 @@ func (h *house) Arrive(_ net.Addr, _ keep.Protocol, _ bool, cut func(*keep.Fault
 	h.cuts = append(h.cuts, cut)
 	return h
 }
+func (h *house) MustProtect() bool { return false }
+
 func (h *house) MayBePlain(_ context.Context, account string, byListener bool) bool {
 	return byListener || account != "tls-only"
 }
