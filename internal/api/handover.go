@@ -11,6 +11,7 @@ type PasswordLinkNew struct {
 // PasswordLink is such a link, shown this once.
 type PasswordLink struct {
 	Link    string    `json:"link"`
+	Shut    string    `json:"shut,omitempty"` // why nobody else can open it, and what to do
 	Expires time.Time `json:"expires"`
 }
 

@@ -55,6 +55,7 @@ type PassNew struct {
 type PassMade struct {
 	Pass      Pass   `json:"pass"`
 	Link      string `json:"link"`                // where no listener shows passes to others: from /pass/ on
+	Shut      string `json:"shut,omitempty"`      // why nobody else can open the link, and what to do
 	Mailed    string `json:"mailed,omitempty"`    // what the mail server said
 	MailError string `json:"mailError,omitempty"` // why the link was not mailed
 }

@@ -316,14 +316,14 @@ func (v portalVisit) AddPass(ctx context.Context, at portal.Site, ask api.PassNe
 	if err != nil {
 		return api.PassMade{}, err
 	}
-	origin := at.Origin
-	if !at.Passes {
-		if origin, err = v.door.office.Origin(ctx, keep.PassesFace, at.Host); err != nil {
-			return api.PassMade{}, err
-		}
+	origin, shut, err := v.door.office.Origin(ctx, keep.PassesFace)
+	if err != nil {
+		return api.PassMade{}, err
 	}
-	made := api.PassMade{Pass: api.PassOf(p, a.Name, time.Now()), Link: origin + pass.Prefix + secret.Reveal() + "/"}
-	if ask.MailTo != "" {
+	made := api.PassMade{Pass: api.PassOf(p, a.Name, time.Now()), Link: origin + pass.Prefix + secret.Reveal() + "/", Shut: shut}
+	if ask.MailTo != "" && shut != "" {
+		made.MailError = shut
+	} else if ask.MailTo != "" {
 		if made.Mailed, err = v.door.office.MailPass(ctx, a.Name, ask.MailTo, made.Link, p); err != nil {
 			made.MailError = err.Error()
 		}

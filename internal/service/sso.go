@@ -77,7 +77,7 @@ func (v *visit) Link(ctx context.Context, account string) *sftp.Link {
 	if l == nil {
 		return nil
 	}
-	origin, err := v.door.office.Origin(ctx, keep.PortalFace, "")
+	origin, _, err := v.door.office.Origin(ctx, keep.PortalFace)
 	if err != nil || origin == "" {
 		return nil
 	}

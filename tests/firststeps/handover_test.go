@@ -3,7 +3,9 @@
 package firststeps_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -196,4 +198,80 @@ func TestAPasswordLinkShowsItOnce(t *testing.T) {
 	c.Call("POST", "/password-links/open", api.PasswordLinkOpen{Secret: secret}, 404, &p)
 	assert.Contains(t, p.Detail, "was changed since")
 	assert.NotContains(t, k.Must(nil, "audit", "export", "-format", "jsonl"), shown.Password)
+}
+
+// A link to others leads to where they reach the service, whatever the request that made it says of that, and to a listener that
+// shows them what it is for; where there is none, the command says so.
+func TestLinksToOthersLeadWhereOthersAre(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-passes", "fetch")
+	c := testkit.NewCaller(t, k)
+	testkit.SetUp(t, k, c)
+	spoofed := func(at string, body, into any) {
+		text, err := json.Marshal(body)
+		require.NoError(t, err)
+		request, err := http.NewRequest("POST", c.Base+"/api/v1"+at, bytes.NewReader(text))
+		require.NoError(t, err)
+		for _, cookie := range c.HTTP.Jar.Cookies(request.URL) {
+			request.AddCookie(cookie)
+		}
+		request.Host = "evil.example"
+		request.Header.Set("Content-Type", "application/json")
+		response, err := c.HTTP.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		require.Equal(t, 201, response.StatusCode)
+		require.NoError(t, json.NewDecoder(response.Body).Decode(into))
+	}
+	links := func() (link api.PasswordLink, pass api.PassMade) {
+		spoofed("/accounts/ann/password-link", api.PasswordLinkNew{Days: 1}, &link)
+		spoofed("/passes", api.PassNew{Account: "ann", Kind: "fetch", Paths: []string{"/"}, Days: 1}, &pass)
+		assert.NotContains(t, link.Link+pass.Link, "evil")
+		return link, pass
+	}
+	link, pass := links()
+	for _, shut := range []string{link.Shut, pass.Shut} {
+		assert.Contains(t, shut, "service set -host NAME")
+	}
+	_, errs, _ := k.CLI("password-link", "ann")
+	assert.Contains(t, errs, "service set -host NAME")
+	k.Must(nil, "service", "set", "-host", "files.example.org")
+	link, _ = links()
+	assert.Contains(t, link.Shut, "no listener that others reach")
+	k.Must(nil, "listener", "set", "web", "-faces", "console")
+	var door api.Listener
+	k.Must(&door, "listener", "add", "door", "web", "127.0.0.1:0", "-faces", "portal,passes", "-proxies", "192.0.2.1", "-hosts", "files.example.org")
+	link, pass = links()
+	assert.Regexp(t, "^https://files.example.org/console/password#", link.Link)
+	assert.Regexp(t, "^https://files.example.org/pass/", pass.Link)
+	assert.Empty(t, link.Shut+pass.Shut)
+
+	// Partners need no console: the page is there with the faces that they come to, and nothing else of it.
+	k.Must(nil, "listener", "set", "door", "-proxies", "")
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	defer client.CloseIdleConnections()
+	get := func(method, at, body string) (int, string) {
+		request, err := http.NewRequest(method, "https://"+door.Listening+at, strings.NewReader(body))
+		require.NoError(t, err)
+		request.Host = "files.example.org"
+		request.Header.Set("Content-Type", "application/json")
+		response, err := client.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return response.StatusCode, string(text)
+	}
+	status, page := get("GET", "/console/password", "")
+	assert.Equal(t, 200, status)
+	script := regexp.MustCompile(`/console/assets/[^"]+[.]js`).FindString(page)
+	status, _ = get("GET", script, "")
+	assert.Equal(t, 200, status, script)
+	_, secret, _ := strings.Cut(link.Link, "#")
+	status, text := get("POST", "/api/v1/password-links/open", `{"secret": "`+secret+`"}`)
+	assert.Equal(t, 200, status, text)
+	for _, at := range []string{"/console/", "/console/accounts", "/api/v1/me", "/console/password/x"} {
+		status, _ = get("GET", at, "")
+		assert.Equal(t, 404, status, at)
+	}
 }

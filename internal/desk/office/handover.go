@@ -106,27 +106,55 @@ func bracketed(host string) string {
 	return host
 }
 
-// Origin is where browsers find a face, as those do to whom the service is known by its host; else at the host that is
-// given, else where this machine alone does. It is "" where no listener serves it.
-func (o *Office) Origin(ctx context.Context, face keep.Face, host string) (string, error) {
+// Origin is where others find a face with a browser: at the host by which the service is known, or that a listener answers to, by
+// https where there is a choice, by the first of some faces that is shown at all. Where no listener shows it to others it is where
+// this machine finds it, and shut says so, and what to do; "" where none shows it at all. No request has a say in it.
+func (o *Office) Origin(ctx context.Context, faces ...keep.Face) (origin, shut string, err error) {
 	i, err := o.Identity(ctx)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	posts, err := o.posts(ctx)
-	found, here := "", ""
-	for _, p := range posts {
-		if !p.Serves(face) {
-			continue
+	here := ""
+	for _, face := range faces {
+		found := ""
+		for _, p := range posts {
+			if !p.Serves(face) {
+				continue
+			}
+			here = cmp.Or(here, originOf(&p.Listener, p.At, nearHost(p.At)))
+			if i.Host == "" && len(p.Hosts) == 0 {
+				continue
+			}
+			at := originOf(&p.Listener, p.At, i.Host)
+			if strings.HasPrefix(at, "https:") {
+				return at, "", nil
+			}
+			found = cmp.Or(found, at)
 		}
-		here = originOf(&p.Listener, p.At, "localhost")
-		at := originOf(&p.Listener, p.At, cmp.Or(i.Host, host))
-		if strings.HasPrefix(at, "https:") {
-			return at, nil
+		if found != "" {
+			return found, "", nil
 		}
-		found = cmp.Or(found, at)
 	}
-	return cmp.Or(found, here), err
+	switch {
+	case err != nil:
+	case here == "":
+		shut = "no web listener shows that to anybody: let one (listener set NAME -faces)"
+	case i.Host == "":
+		shut = "nobody else can open this, for nobody said under which name others reach the service: service set -host NAME"
+	default:
+		shut = "nobody else can open this, for no listener that others reach shows it: listener list, and listener set NAME -faces"
+	}
+	return here, shut, err
+}
+
+// nearHost is a name by which this machine reaches what listens at an address.
+func nearHost(at string) string {
+	where, err := netip.ParseAddrPort(at)
+	if err != nil || where.Addr().IsUnspecified() {
+		return "localhost"
+	}
+	return where.Addr().String()
 }
 
 // LinkPassword gives an account a new password that nobody has seen, which it must change

@@ -302,10 +302,7 @@ func (o *Office) TrySource(ctx context.Context, who Actor, name string, q source
 
 // registered adds to the steps of a check what a provider of single sign-on must be told.
 func (o *Office) registered(ctx context.Context, who Actor, s keep.Source, steps []keep.Step) ([]keep.Step, error) {
-	origin, err := o.Origin(ctx, keep.PortalFace, keep.BareHost(who.Host))
-	if err == nil && origin == "" {
-		origin, err = o.Origin(ctx, keep.ConsoleFace, keep.BareHost(who.Host))
-	}
+	origin, _, err := o.Origin(ctx, keep.PortalFace, keep.ConsoleFace)
 	told := keep.Step{Name: "told", OK: origin != "", Say: "the provider must know this redirect URI: " + origin + keep.SSOBack}
 	switch {
 	case origin == "":

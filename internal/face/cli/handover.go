@@ -60,6 +60,9 @@ func passwordLink(flags *flag.FlagSet, f *common) run {
 			return printJSON(env.Out, made)
 		}
 		_, err := fmt.Fprintf(env.Out, "%s has a new password. This link shows it once, until %s (%s):\n  %s\n", args[0], at(&made.Expires), zoneName(), made.Link)
+		if err == nil && made.Shut != "" {
+			_, err = fmt.Fprintln(env.Err, made.Shut)
+		}
 		return err
 	}
 }

@@ -71,8 +71,8 @@ func passAdd(flags *flag.FlagSet, f *common) run {
 		if made.MailError != "" {
 			return fmt.Errorf("the pass is made, but its link was not mailed: %s", made.MailError)
 		}
-		if at, err := url.Parse(made.Link); err == nil && (at.Host == "" || at.Hostname() == "localhost") {
-			fmt.Fprintln(env.Err, "No web listener shows passes to other machines: listener add NAME web :443 -faces portal,passes opens one.")
+		if made.Shut != "" {
+			fmt.Fprintln(env.Err, made.Shut)
 		}
 		return nil
 	}

@@ -390,6 +390,9 @@ func (w *setupWalk) addAccount() (bool, error) {
 	if err := w.c.call(w.ctx, http.MethodPost, "/accounts/"+name(given)+"/password-link", api.PasswordLinkNew{Days: 3}, &link); err != nil {
 		return false, err
 	}
+	if link.Shut != "" {
+		link.Link += " (" + link.Shut + ")"
+	}
 	return w.done("account %s added; this link shows its password once: %s", given, link.Link)
 }
 

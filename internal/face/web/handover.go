@@ -36,11 +36,15 @@ func (s *Server) linkPassword(c *gin.Context) error {
 		return err
 	}
 	life := time.Duration(ask.Days) * 24 * time.Hour
+	origin, shut, err := s.Office.Origin(c.Request.Context(), keep.PassesFace, keep.PortalFace, keep.ConsoleFace)
+	if err != nil {
+		return err
+	}
 	secret, err := s.Office.LinkPassword(c.Request.Context(), actor(c), c.Param("name"), ask.MustChange, life)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusCreated, api.PasswordLink{Link: s.origin(c) + consolePath + "password#" + secret.Reveal(), Expires: time.Now().Add(life).UTC()})
+	c.JSON(http.StatusCreated, api.PasswordLink{Link: origin + passwordPath + "#" + secret.Reveal(), Shut: shut, Expires: time.Now().Add(life).UTC()})
 	return nil
 }
 

@@ -48,12 +48,14 @@ func (s *Server) addPass(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	origin, err := s.Office.Origin(ctx, keep.PassesFace, keep.BareHost(c.Request.Host))
+	origin, shut, err := s.Office.Origin(ctx, keep.PassesFace)
 	if err != nil {
 		return err
 	}
-	made := api.PassMade{Pass: api.PassOf(p, ask.Account, time.Now()), Link: origin + "/pass/" + secret.Reveal() + "/"}
-	if ask.MailTo != "" {
+	made := api.PassMade{Pass: api.PassOf(p, ask.Account, time.Now()), Link: origin + "/pass/" + secret.Reveal() + "/", Shut: shut}
+	if ask.MailTo != "" && shut != "" {
+		made.MailError = shut
+	} else if ask.MailTo != "" {
 		if made.Mailed, err = s.Office.MailPass(ctx, ask.Account, ask.MailTo, made.Link, p); err != nil {
 			made.MailError = err.Error()
 		}

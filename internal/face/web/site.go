@@ -46,6 +46,15 @@ func faceOf(path string) keep.Face {
 	return keep.ConsoleFace
 }
 
+// passwordPath is the page that shows a password once. It is there with each face that people from outside come to, for whoever is
+// given a password needs no console.
+const passwordPath = consolePath + "password"
+
+// ofPasswords reports whether a request is for that page, or what it needs.
+func ofPasswords(r *http.Request) bool {
+	return r.URL.Path == passwordPath || strings.HasPrefix(r.URL.Path, consolePath+"assets/") || r.URL.Path == "/api/v1/password-links/open"
+}
+
 // onFace refuses what the listener does not serve, and leads from the root to the first page.
 func (s *Server) onFace(c *gin.Context) {
 	l := came(c).Listener
@@ -63,6 +72,9 @@ func (s *Server) onFace(c *gin.Context) {
 				return
 			}
 		}
+	}
+	if ofPasswords(c.Request) && (l.Serves(keep.PassesFace) || l.Serves(keep.PortalFace)) {
+		return
 	}
 	if !l.Serves(faceOf(c.Request.URL.Path)) {
 		s.writeError(c, errNoAddress)

@@ -41,7 +41,7 @@ func sealer(secret keep.Secret) (cipher.AEAD, error) {
 	return cipher.NewGCM(block)
 }
 
-var errLink = keep.Refuse(keep.NotFound, "this link was used before, is too old, or is not whole: ask for a new one")
+var errLink = keep.Refuse(keep.NotFound, "this link was used before, is too old, is not whole, or the password was changed since it was made: ask for a new one")
 
 // OpenPasswordLink spends a link and gives the account and its password, as long as that
 // still is its password.
