@@ -24,7 +24,7 @@ type SourceAsk struct {
 // Apply puts the secret into the source.
 func (a *SourceAsk) Apply() {
 	if a.Secret != nil {
-		a.Source.Secret = keep.Secret(*a.Secret)
+		a.Source.Secret, a.Source.Kept = keep.Secret(*a.Secret), false
 	}
 }
 

@@ -49,6 +49,7 @@ type Source struct {
 	Timeout Seconds    `json:"timeout,omitempty"`
 	Away    AwayRule   `json:"away,omitempty"`
 	Recent  Seconds    `json:"recent,omitempty"` // how long ago, with AwayRecent
+	Kept    bool       `json:"-"`                // while it is changed: the secret is the one that it had before
 	Secret  Secret     `json:"-"`                // what the service proves itself with: its password, or the one it shares with the server
 
 	Suffix  string     `json:"suffix,omitempty"`  // what stands behind its names here, as in @partner.example

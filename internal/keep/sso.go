@@ -33,10 +33,11 @@ type RoleRow struct {
 	Role   Role   `json:"role"`
 }
 
-// RoleFor is the role of an operator who is in groups of the source; "": they are none.
+// RoleFor is the role of an operator who is in groups of the source; "": they are none. A group counts by its whole name: another
+// with the same name in another place of a directory is another.
 func (s *Source) RoleFor(theirs []string) Role {
 	for _, row := range s.Roles {
-		if isIn(theirs, row.Theirs) {
+		if slices.ContainsFunc(theirs, func(g string) bool { return strings.EqualFold(g, row.Theirs) }) {
 			return row.Role
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"urbankeep/internal/files/tree"
@@ -21,7 +22,7 @@ type davVisit struct{ *visit }
 
 // SignIn signs in by the account's password, or by one of its tokens in the place of that.
 func (v davVisit) SignIn(ctx context.Context, account string, secret keep.Secret) (*tree.Tree, time.Time, error) {
-	if _, of, err := v.door.accounts.TokenOf(ctx, secret); err == nil && of == keep.SignInName(account) {
+	if _, of, err := v.door.accounts.TokenOf(ctx, secret); err == nil && strings.EqualFold(of, keep.SignInName(account)) {
 		return portalVisit(v).ByToken(ctx, secret)
 	}
 	opened, err := v.visit.SignIn(ctx, account, secret)

@@ -13,6 +13,7 @@ import (
 // The link of a pass is mailed on request, with what it is for; not without end, and the pass is there whatever becomes of it.
 func TestALinkIsMailed(t *testing.T) {
 	k := testkit.Start(t)
+	k.Must(nil, "service", "set", "-host", "localhost")
 	k.Account("ann")
 	box := testkit.MailBox(t)
 	assert.Contains(t, k.Refused("pass", "add", "ann", "/", "-mail", "guest@portselwyn.example"), "no mail server")

@@ -51,6 +51,7 @@ func (o *Office) SetSource(ctx context.Context, who Actor, name string, add bool
 	default:
 		before = all[at]
 		s = before
+		s.Kept = true
 		s.Servers, s.Groups, s.Table = slices.Clone(s.Servers), slices.Clone(s.Groups), slices.Clone(s.Table)
 	}
 	if err := edit(&s); err != nil {
@@ -59,6 +60,7 @@ func (o *Office) SetSource(ctx context.Context, who Actor, name string, add bool
 	if err := o.checkSource(ctx, &s, before, add); err != nil {
 		return s, err
 	}
+	s.Kept = false
 	if reflect.DeepEqual(s, before) {
 		signin.NothingChanged(ctx)
 		return s, nil
@@ -101,7 +103,7 @@ func (o *Office) checkSource(ctx context.Context, s *keep.Source, before keep.So
 	if s.Standard == keep.SAML {
 		return o.checkSAML(s, before)
 	}
-	if !add && elsewhere && s.Secret == before.Secret && s.Secret != "" {
+	if !add && elsewhere && s.Kept && s.Secret != "" {
 		return &keep.FieldError{Field: "secret", Say: "give the secret again: the one that is kept was for other servers"}
 	}
 	return nil

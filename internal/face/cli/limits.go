@@ -20,9 +20,9 @@ var limitFlags = []struct {
 }{
 	{"failures-per-address", "failuresPerAddress", "`count` of failed sign-ins until an address is locked out", false, func(l *keep.Limits) int64 { return int64(l.FailuresPerAddress) }},
 	{"failures-per-account", "failuresPerAccount", "`count` of failed sign-ins from addresses unknown to an account, until such may try once only", false, func(l *keep.Limits) int64 { return int64(l.FailuresPerAccount) }},
-	{"within", "within", "the `time` in which they are counted", true, func(l *keep.Limits) int64 { return int64(l.Within) }},
-	{"lockout", "lockout", "the `time` that a lockout lasts", true, func(l *keep.Limits) int64 { return int64(l.Lockout) }},
-	{"delay", "delay", "the `time` that a failed sign-in takes at least", true, func(l *keep.Limits) int64 { return int64(l.Delay) }},
+	{"within", "within", "the `time` in which they are counted, as in 10m (a bare number is seconds)", true, func(l *keep.Limits) int64 { return int64(l.Within) }},
+	{"lockout", "lockout", "the `time` that a lockout lasts, as in 15m (a bare number is seconds)", true, func(l *keep.Limits) int64 { return int64(l.Lockout) }},
+	{"delay", "delay", "the `time` that a failed sign-in takes at least, as in 2s (a bare number is seconds)", true, func(l *keep.Limits) int64 { return int64(l.Delay) }},
 	{"attempts", "attempts", "`count` of passwords that one connection may try", false, func(l *keep.Limits) int64 { return int64(l.Attempts) }},
 	{"sessions", "sessions", "`count` of sessions at once, in all", false, func(l *keep.Limits) int64 { return int64(l.Sessions) }},
 	{"sessions-per-address", "sessionsPerAddress", "`count` of sessions at once, of one address", false, func(l *keep.Limits) int64 { return int64(l.SessionsPerAddress) }},

@@ -13,7 +13,7 @@ import (
 )
 
 func visitor(c *gin.Context) signin.Visitor {
-	return signin.Visitor{Address: clientAddress(c), Protocol: keep.Console, Encrypted: c.Request.TLS != nil}
+	return signin.Visitor{Address: clientAddress(c), Protocol: keep.Console, Encrypted: came(c).Encrypted}
 }
 
 func showOperator(o *keep.Operator) api.Operator {

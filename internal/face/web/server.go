@@ -80,7 +80,7 @@ func (s *Server) Handler(local bool) http.Handler {
 		s.Log.Error("request panicked", "path", c.Request.URL.Path, "cause", cause)
 		s.writeError(c, errors.New("panic"))
 	}), s.measure, headers, s.onFace, slowBody, unchanged)
-	engine.HandleMethodNotAllowed = true
+	engine.HandleMethodNotAllowed, engine.RedirectTrailingSlash = true, false // which would believe X-Forwarded-Prefix of anybody
 	engine.NoMethod(s.handle(func(*gin.Context) error {
 		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
 	}))
@@ -294,7 +294,7 @@ func headers(c *gin.Context) {
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
-	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.URL.Path == "/metrics" {
 		h.Set("Cache-Control", "no-store")
 	}
 }
@@ -451,7 +451,7 @@ func (s *Server) operatorOf(c *gin.Context, local bool) (office.Actor, error) {
 		c.Set("token", true)
 		operator, access, err = s.Operators.ByToken(c.Request.Context(), keep.Secret(token))
 	} else if cookie, cerr := c.Cookie(cookieOf(c)); cerr == nil {
-		operator, access, err = s.Operators.ByCookie(c.Request.Context(), keep.Secret(cookie))
+		operator, access, err = s.Operators.ByCookie(c.Request.Context(), visitor(c), keep.Secret(cookie))
 	}
 	if errors.Is(err, records.ErrNotFound) {
 		return office.Actor{}, errSignIn

@@ -10,18 +10,22 @@ import (
 	"urbankeep/internal/records"
 )
 
-// ByCookie finds the operator whose console sign-in a cookie stands for, and its ID.
-func (o *Operators) ByCookie(ctx context.Context, cookie keep.Secret) (*keep.Operator, string, error) {
-	return o.by(ctx, "cookie", cookie)
+// ByCookie finds the operator whose console sign-in a cookie stands for, and its ID. It belongs to the network that it was given to:
+// [records.ErrNotFound] from elsewhere.
+func (o *Operators) ByCookie(ctx context.Context, v Visitor, cookie keep.Secret) (*keep.Operator, string, error) {
+	return o.by(ctx, "cookie", cookie, v.Address)
 }
 
 // ByToken finds the operator whom an API token stands for, with the role of the token.
 func (o *Operators) ByToken(ctx context.Context, token keep.Secret) (*keep.Operator, string, error) {
-	return o.by(ctx, "token", token)
+	return o.by(ctx, "token", token, "")
 }
 
-func (o *Operators) by(ctx context.Context, kind string, secret keep.Secret) (*keep.Operator, string, error) {
+func (o *Operators) by(ctx context.Context, kind string, secret keep.Secret, from string) (*keep.Operator, string, error) {
 	operator, p, err := o.DB.Proven(ctx, kind, digest(secret), time.Now())
+	if err == nil && from != "" && network(p.Address) != network(from) {
+		return nil, "", records.ErrNotFound
+	}
 	if err == nil && p.Role != "" {
 		operator.Role = operator.Role.Lesser(p.Role)
 	}

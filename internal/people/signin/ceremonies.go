@@ -33,7 +33,11 @@ type Site struct {
 type ceremony struct {
 	session webauthn.SessionData
 	who     string // who registers a passkey; "": somebody signs in
+	begun   time.Time
 }
+
+// answerFor is how long a browser may take to answer.
+const answerFor = 5 * time.Minute
 
 // keyHolder is who has passkeys, as the library wants it.
 type keyHolder struct {
@@ -63,7 +67,7 @@ type ceremonies struct{ waiting[ceremony] }
 // answered takes a ceremony that a browser answers: each is answered once.
 func (c *ceremonies) answered(id, who string) (ceremony, error) {
 	one, ok := c.take(id, func(one ceremony) bool { return one.who == who })
-	if !ok {
+	if !ok || time.Since(one.begun) > answerFor {
 		return one, errOver
 	}
 	return one, nil
@@ -84,7 +88,7 @@ func (c *ceremonies) register(v Visitor, at Site, h keyHolder) (id string, optio
 	if err != nil {
 		return "", nil, err
 	}
-	return c.add(v, rand.Text(), ceremony{*session, h.name}), creation.Response, nil
+	return c.add(v, rand.Text(), ceremony{*session, h.name, time.Now()}), creation.Response, nil
 }
 
 // registered is the passkey that a browser has made.
@@ -123,7 +127,7 @@ func (c *ceremonies) challenge(v Visitor, at Site) (id string, options any, err 
 	if err != nil {
 		return "", nil, err
 	}
-	return c.add(v, rand.Text(), ceremony{*session, ""}), assertion.Response, nil
+	return c.add(v, rand.Text(), ceremony{*session, "", time.Now()}), assertion.Response, nil
 }
 
 var errPasskey = keep.Refuse(keep.BadCredentials, "the passkey is not known here: sign in with your password, and add it anew")

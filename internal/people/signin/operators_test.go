@@ -123,7 +123,7 @@ func TestCodesGoWithOneOfThem(t *testing.T) {
 	require.NoError(t, o.DropOwnCodes(t.Context(), v, "ilse", recovery[9].Reveal()))
 	_, cookie, err := o.SignIn(t.Context(), v, "ilse", "harbour-master-1", "")
 	require.NoError(t, err)
-	who, _, err := o.ByCookie(t.Context(), cookie)
+	who, _, err := o.ByCookie(t.Context(), v, cookie)
 	require.NoError(t, err)
 	assert.Equal(t, "ilse", who.Name)
 	assert.False(t, who.LastSignIn.IsZero())
@@ -132,7 +132,7 @@ func TestCodesGoWithOneOfThem(t *testing.T) {
 	require.Len(t, open, 1)
 	assert.Equal(t, "192.0.2.7", open[0].Address)
 	require.NoError(t, o.EndAccess(t.Context(), v, "ilse", "", open[0].ID))
-	_, _, err = o.ByCookie(t.Context(), cookie)
+	_, _, err = o.ByCookie(t.Context(), v, cookie)
 	assert.ErrorIs(t, err, records.ErrNotFound)
 }
 

@@ -106,6 +106,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	h.Set("Cache-Control", "no-cache, private")
+	h.Set("Referrer-Policy", "no-referrer")
 	if err := s.answer(w, r); err != nil {
 		s.refuse(w, r, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -157,7 +158,11 @@ func (s *Server) sendOn(w http.ResponseWriter, r *http.Request, l *keep.Listener
 			to += ":" + strconv.Itoa(port)
 		}
 	}
-	http.Redirect(w, r, to+r.URL.RequestURI(), http.StatusPermanentRedirect)
+	onward := url.URL{Path: "/" + strings.TrimLeft(r.URL.Path, "/"), RawQuery: r.URL.RawQuery} // whatever the target said of a scheme or a host
+	if r.URL.RawPath != "" {
+		onward.RawPath = "/" + strings.TrimLeft(r.URL.RawPath, "/")
+	}
+	http.Redirect(w, r, to+onward.RequestURI(), http.StatusPermanentRedirect)
 	return nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -108,13 +109,17 @@ func (o *openID) end(ctx context.Context, j source.Journey, answer url.Values) (
 	switch {
 	case token.Nonce != j.Nonce:
 		return nil, errors.New("the ID token carries another nonce than the one that was sent")
-	case len(token.Audience) > 1 && said.first("azp") != o.set.KnownAs:
+	case (len(token.Audience) > 1 || said.first("azp") != "") && said.first("azp") != o.set.KnownAs:
 		return nil, errors.New("the ID token was made for another client, which azp names")
+	case time.Since(token.IssuedAt) > freshFor+clockSkew || time.Until(token.IssuedAt) > clockSkew:
+		return nil, errors.New("the ID token was not made just now: is the clock right, here and there?")
+	case token.AccessTokenHash != "" && token.VerifyAccessToken(tokens.AccessToken) != nil:
+		return nil, errors.New("the ID token was made with another access token")
 	}
 	if err := o.more(ctx, p, tokens, token.Subject, said); err != nil {
 		return nil, err
 	}
-	if verified := said.first("email_verified"); verified == "false" {
+	if said.first("email_verified") != "true" {
 		if o.set.NameAttribute == "email" {
 			return nil, errors.New("it has not verified the e-mail address, which is the name here")
 		}

@@ -246,7 +246,7 @@ func (w *samlWay) end(ctx context.Context, j source.Journey, answer url.Values) 
 		w.known.doubt() // the provider may have another key by now
 		return nil, fmt.Errorf("the response does not hold: %w", err)
 	}
-	if err := bearer(said, j.Request); err != nil {
+	if err := cmp.Or(bearer(said, j.Request), inTime(said)); err != nil {
 		return nil, err
 	}
 	all := claims{}
@@ -283,6 +283,20 @@ func (w *samlWay) subject(said *saml.Assertion, all claims) (*source.Listed, err
 		id = said.Issuer.Value + " " + id
 	}
 	return all.person(w.set, id, name)
+}
+
+// inTime wants an assertion that was made just now, and a session of the provider that still lasts (SAML Core 2.0, sections 2.3.3
+// and 2.7.2).
+func inTime(said *saml.Assertion) error {
+	if now := time.Now(); now.Sub(said.IssueInstant) > freshFor+clockSkew || said.IssueInstant.Sub(now) > clockSkew {
+		return errors.New("the assertion was not made just now: is the clock right, here and there?")
+	}
+	for _, statement := range said.AuthnStatements {
+		if end := statement.SessionNotOnOrAfter; end != nil && !time.Now().Before(end.Add(clockSkew)) {
+			return errors.New("its session has ended there")
+		}
+	}
+	return nil
 }
 
 // bearer wants an assertion that was made for whoever brings it, in answer to the request; it must say so itself, for what is
