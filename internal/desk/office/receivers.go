@@ -63,7 +63,7 @@ func (o *Office) SetReceiver(ctx context.Context, who Actor, name string, add bo
 	}
 	for i, h := range r.Headers {
 		if h.Kept && !keep.SameOrigin(before.URL, r.URL) {
-			return r, "", &keep.FieldError{Field: "headers", Say: "give the value of " + h.Name + " again: the one that is kept was for another address"}
+			return r, "", &keep.FieldError{Field: "headers", Say: "give the headers again: the value of " + h.Name + " that is kept was for another address"}
 		}
 		r.Headers[i].Kept = false
 	}
