@@ -139,6 +139,8 @@ func TestForgedTokensAreRefused(t *testing.T) {
 		"no nonce":                  {liar{claims: func(c map[string]any) { delete(c, "nonce") }}, "another nonce"},
 		"another issuer":            {liar{claims: set("iss", "https://id.example")}, "issued by a different provider"},
 		"a token that is over":      {liar{claims: set("exp", time.Now().Add(-time.Minute).Unix())}, "expired"},
+		"one audience, of another":  {liar{claims: set("azp", "mail")}, "azp"},
+		"made long ago":             {liar{claims: set("iat", time.Now().Add(-time.Hour).Unix())}, "just now"},
 		"two audiences, of another": {liar{claims: func(c map[string]any) { c["aud"], c["azp"] = []string{"files", "mail"}, "mail" }}, "azp"},
 		"no signature": {liar{sign: func(c []byte) (string, error) {
 			return base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString(c) + ".", nil
@@ -320,9 +322,13 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 		"another request": {func(a *saml.Assertion) {
 			a.Subject.SubjectConfirmations[0].SubjectConfirmationData.InResponseTo = "id-x"
 		}, nil, "possible request IDs"},
-		"no confirmation":             {func(a *saml.Assertion) { a.Subject.SubjectConfirmations = nil }, nil, "answers the request"},
-		"no subject":                  {func(a *saml.Assertion) { a.Subject = nil }, nil, "can't be read"},
-		"no conditions":               {func(a *saml.Assertion) { a.Conditions = nil }, nil, "can't be read"},
+		"no confirmation": {func(a *saml.Assertion) { a.Subject.SubjectConfirmations = nil }, nil, "answers the request"},
+		"no subject":      {func(a *saml.Assertion) { a.Subject = nil }, nil, "can't be read"},
+		"no conditions":   {func(a *saml.Assertion) { a.Conditions = nil }, nil, "can't be read"},
+		"a session that has ended": {func(a *saml.Assertion) {
+			ended := time.Now().Add(-time.Hour)
+			a.AuthnStatements[0].SessionNotOnOrAfter = &ended
+		}, nil, "session has ended"},
 		"what is over":                {func(a *saml.Assertion) { a.Conditions.NotOnOrAfter = time.Now().Add(-time.Hour) }, nil, "expired"},
 		"another issuer":              {func(a *saml.Assertion) { a.Issuer.Value = "https://id.example" }, nil, "issuer"},
 		"a name for once":             {func(a *saml.Assertion) { a.Subject.NameID.Format = string(saml.TransientNameIDFormat) }, nil, "another name each time"},
