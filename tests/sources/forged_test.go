@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -236,7 +237,8 @@ func (p *party) GetServiceProvider(*http.Request, string) (*saml.EntityDescripto
 	}
 	about, err := samlsp.ParseMetadata(text)
 	if err == nil {
-		about.SPSSODescriptors[0].KeyDescriptors = nil // so that it does not encrypt
+		keys := &about.SPSSODescriptors[0].KeyDescriptors
+		*keys = slices.DeleteFunc(*keys, func(k saml.KeyDescriptor) bool { return k.Use == "encryption" }) // so that it does not encrypt
 	}
 	return about, err
 }
@@ -322,9 +324,9 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 		"another request": {func(a *saml.Assertion) {
 			a.Subject.SubjectConfirmations[0].SubjectConfirmationData.InResponseTo = "id-x"
 		}, nil, "possible request IDs"},
-		"no confirmation": {func(a *saml.Assertion) { a.Subject.SubjectConfirmations = nil }, nil, "answers the request"},
-		"no subject":      {func(a *saml.Assertion) { a.Subject = nil }, nil, "can't be read"},
-		"no conditions":   {func(a *saml.Assertion) { a.Conditions = nil }, nil, "can't be read"},
+		"no confirmation": {func(a *saml.Assertion) { a.Subject.SubjectConfirmations = nil }, nil, "no bearer SubjectConfirmation"},
+		"no subject":      {func(a *saml.Assertion) { a.Subject = nil }, nil, "no Subject"},
+		"no conditions":   {func(a *saml.Assertion) { a.Conditions = nil }, nil, "no Conditions"},
 		"a session that has ended": {func(a *saml.Assertion) {
 			ended := time.Now().Add(-time.Hour)
 			a.AuthnStatements[0].SessionNotOnOrAfter = &ended

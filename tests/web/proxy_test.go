@@ -181,7 +181,7 @@ func TestHeadersOfProxiesAreBelievedAndOfOthersRefused(t *testing.T) {
 	}{
 		{"192.0.2.7", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org"}, 401},
 		{"192.0.2.8", []string{"X-Forwarded-For: 203.0.113.1, 192.0.2.8, 10.1.2.3", "X-Forwarded-Host: files.example.org"}, 401}, // what the client made up comes first
-		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org", "X-Forwarded-Proto: https"}, 400}, // the client's own
+		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org", "X-Forwarded-Proto: https"}, 400},     // the client's own
 		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: files.example.org", "Forwarded: for=203.0.113.9"}, 400},
 		{"", []string{"X-Forwarded-For: unknown", "X-Forwarded-Host: files.example.org"}, 400},
 		{"", []string{"X-Forwarded-For: 192.0.2.7", "X-Forwarded-Host: other.example.org"}, 421},
