@@ -71,7 +71,7 @@ func (o *Operators) UseCodes(ctx context.Context, v Visitor, name string, secret
 	}
 	operator.CodeSecret, operator.CodeStep = secret, step
 	recovery, digests := newRecovery()
-	return recovery, o.save(ctx, v, operator.Name, operator, "one-time codes on", []string{"recovery"}, digests)
+	return recovery, o.save(ctx, v, operator.Name, operator, "one-time codes on", []string{"recovery"}, digests, nothingElse)
 }
 
 // firstStep is the time step of a code that shows that an authenticator has a secret.

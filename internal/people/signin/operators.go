@@ -238,19 +238,22 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		operator.CodeSecret = ""
 		said, endings = append(said, "one-time codes off"), append(endings, "recovery")
 	}
+	also := nothingElse
 	if c.NoKeys {
-		switch err := o.DB.DropPasskeys(ctx, operator.ID, ""); {
-		case err == nil:
-			said = append(said, "passkeys removed")
-		case !errors.Is(err, records.ErrNotFound):
+		keys, err := o.DB.Passkeys(ctx, operator.ID)
+		if err != nil {
 			return nil, err
+		}
+		if len(keys) > 0 {
+			said = append(said, "passkeys removed")
+			also = func(ctx context.Context) error { return o.DB.DropPasskeys(ctx, operator.ID, "") }
 		}
 	}
 	if len(said) == 0 {
 		NothingChanged(ctx)
 		return operator, nil
 	}
-	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil)
+	return operator, o.save(ctx, v, by, operator, strings.Join(said, "; "), endings, nil, also)
 }
 
 // moveTo has another source vouch for an operator; what proved it before ends.
@@ -266,11 +269,15 @@ func (o *Operators) moveTo(operator *keep.Operator, source string, password *kee
 	return nil
 }
 
-// save writes a changed operator and records it.
-func (o *Operators) save(ctx context.Context, v Visitor, by string, operator *keep.Operator, said string, endings []string, recovery [][]byte) error {
+func nothingElse(context.Context) error { return nil }
+
+// save writes a changed operator, with what else changes then, and records it: all or nothing.
+func (o *Operators) save(ctx context.Context, v Visitor, by string, operator *keep.Operator, said string, endings []string, recovery [][]byte, also func(context.Context) error) error {
 	r := v.record("", keep.OperatorSet)
 	r.Operator, r.Target, r.Outcome, r.Detail = by, operator.Name, keep.Done, said
-	err := o.Trail.Change(ctx, r, func(ctx context.Context) error { return o.DB.SaveOperator(ctx, operator, endings, recovery) })
+	err := o.Trail.Change(ctx, r, func(ctx context.Context) error {
+		return cmp.Or(o.DB.SaveOperator(ctx, operator, endings, recovery), also(ctx))
+	})
 	if errors.Is(err, records.ErrLastOwner) {
 		return lastOwner(operator.Name)
 	}
@@ -317,10 +324,9 @@ func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, 
 	if operator.PasswordHash, err = o.Hasher.Hash(ctx, next); err != nil {
 		return err
 	}
-	if err := o.DB.DropOtherCookies(ctx, operator.ID, digest(cookie)); err != nil {
-		return err
-	}
-	return o.save(ctx, v, operator.Name, operator, "password changed", nil, nil)
+	return o.save(ctx, v, operator.Name, operator, "password changed", nil, nil, func(ctx context.Context) error {
+		return o.DB.DropOtherCookies(ctx, operator.ID, digest(cookie))
+	})
 }
 
 // freshFor is how long after a single sign-on an operator need not prove itself once more.

@@ -158,3 +158,26 @@ func TestASealedPasswordNeedsItsLink(t *testing.T) {
 	_, _, err = o.OpenPasswordLink(t.Context(), v, late)
 	assert.Equal(t, keep.NotFound, reason(err))
 }
+
+// A change of an operator that is refused has changed nothing.
+func TestAChangeOfAnOperatorIsWholeOrNothing(t *testing.T) {
+	o, v := office(t)
+	ilse, err := o.DB.Operator(t.Context(), "ilse")
+	require.NoError(t, err)
+	require.NoError(t, o.DB.AddPasskey(t.Context(), ilse.ID, keep.Passkey{ID: "one", Label: "blue", Host: "localhost", Credential: []byte("{}"), Created: time.Now()}))
+	_, cookie, err := o.SignIn(t.Context(), v, "ilse", "harbour-master-1", "")
+	require.NoError(t, err)
+	lesser, password := keep.Manager, keep.Secret("harbour-master-77")
+	_, err = o.Set(t.Context(), v, "local", "ilse", signin.Change{Role: &lesser, Password: &password, NoKeys: true})
+	assert.Equal(t, keep.InUse, reason(err), "she is the last owner")
+	keys, err := o.Passkeys(t.Context(), "ilse")
+	require.NoError(t, err)
+	assert.Len(t, keys, 1)
+	_, _, err = o.ByCookie(t.Context(), v, cookie)
+	assert.NoError(t, err)
+	_, err = o.Set(t.Context(), v, "local", "ilse", signin.Change{Password: &password})
+	require.NoError(t, err)
+	keys, err = o.Passkeys(t.Context(), "ilse")
+	require.NoError(t, err)
+	assert.Empty(t, keys)
+}

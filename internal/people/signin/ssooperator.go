@@ -90,5 +90,5 @@ func (o *Operators) roleOf(ctx context.Context, v Visitor, of string, came *arri
 		said = "role " + string(role) + ", was " + string(operator.Role) + ", " + said
 	}
 	operator.Role, operator.SourceID = role, who.ID
-	return operator, o.save(ctx, v, "source "+of, operator, said, nil, nil)
+	return operator, o.save(ctx, v, "source "+of, operator, said, nil, nil, nothingElse)
 }
