@@ -46,6 +46,8 @@ type part struct {
 	size  int64 // written, bytes
 	room  int64 // laid out, bytes
 	dirty bool  // has something that is not on the medium
+	// spoiled says that a sync of it has failed: what was written may be gone, whatever a later sync says, and with it what follows.
+	spoiled bool
 }
 
 const (
@@ -409,16 +411,19 @@ func (j *Journal) flush() error {
 	return nil
 }
 
-// unsynced gives the files that hold what is not on the medium, and takes them as if it were.
-func (j *Journal) unsynced() (files []*os.File) {
+// unsynced gives the parts that hold what is not on the medium, and takes them as if it were.
+func (j *Journal) unsynced() (parts []*part) {
 	for i := range j.parts {
 		if j.parts[i].dirty {
 			j.parts[i].dirty = false
-			files = append(files, j.parts[i].file)
+			parts = append(parts, &j.parts[i])
 		}
 	}
-	return files
+	return parts
 }
+
+// spoiled reports whether what is written now can't be relied on to outlive the power.
+func (j *Journal) spoiled() bool { return j.parts[j.now].spoiled }
 
 // freed reports whether the ledger has all that the other file holds, when it has everything
 // up to a record; that file is then to be cleaned.
@@ -429,10 +434,10 @@ func (j *Journal) freed(seq int64) *part {
 	return nil
 }
 
-// turn goes on in the other file when this one is long enough, and takes along what is under
+// turn goes on in the other file when this one is long enough, or spoiled, and takes along what is under
 // way. Where the other one can't be laid out, this one goes on.
 func (j *Journal) turn() error {
-	if j.others > 0 || j.parts[j.now].size <= journalTurn || j.last == 0 {
+	if j.others > 0 || !j.spoiled() && (j.parts[j.now].size <= journalTurn || j.last == 0) {
 		return nil
 	}
 	if err := j.flush(); err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"sync"
 	"time"
 
@@ -63,6 +64,8 @@ type Trail struct {
 	lostAt    time.Time               // when that line was written
 	syncing   bool                    // somebody brings the journal to the medium
 	synced    int64                   // the last record that is on the medium
+	unsound   error                   // why a sync failed last
+	unsoundTo int64                   // the last record that it was about: none up to it is on the medium until the ledger has it
 }
 
 // Options are what a trail may have beside its ledger.
@@ -71,6 +74,7 @@ type Options struct {
 	Seal    *Seal                         // nil: no checkpoints
 	CutOff  func(b Begun) (detail string) // says what is left of something that was cut off; nil: nobody knows
 	Room    func() error                  // says why there is no room for records, nil when there is; nil: there always is
+	Sync    func(*os.File) error          // brings a file of the journal to the medium; nil: as the system does
 	Power   func() bool                   // whether a record is to be on the medium when it is acknowledged; nil: it need not be
 	Quiet   time.Duration                 // how long the last records may stay unsigned; 0: ten minutes
 	Outbox  Outbox                        // nil: the ledger is it
@@ -367,27 +371,43 @@ func (t *Trail) onMedium(seq int64) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for max(t.synced, t.committed) < seq {
+		if seq <= t.unsoundTo || t.Journal.spoiled() { // whoever waited beside the one who was told
+			return t.unsound
+		}
 		if t.syncing {
 			t.moved.Wait()
 			continue
 		}
 		err := t.Journal.flush()
-		upTo, files := t.seq, t.Journal.unsynced()
+		upTo, parts := t.seq, t.Journal.unsynced()
 		t.syncing = true
 		t.mu.Unlock()
-		for _, f := range files {
-			err = errors.Join(err, records.SyncData(f))
+		failed := make([]error, len(parts))
+		for i, p := range parts {
+			failed[i] = t.sync(p.file)
 		}
 		t.mu.Lock()
 		t.syncing = false
 		t.moved.Broadcast()
-		if err != nil {
+		for i, p := range parts {
+			p.spoiled = p.spoiled || failed[i] != nil
+		}
+		if err = errors.Join(append(failed, err)...); err != nil {
+			t.unsound, t.unsoundTo = err, upTo
 			t.block(err)
 			return err
 		}
 		t.synced = upTo
 	}
 	return nil
+}
+
+// sync brings a file of the journal to the medium.
+func (t *Trail) sync(f *os.File) error {
+	if t.Sync != nil {
+		return t.Sync(f)
+	}
+	return records.SyncData(f)
 }
 
 // Settle waits until the ledger has every record that was there when it was called, so
@@ -523,7 +543,17 @@ func (t *Trail) unblock() {
 			t.mu.Unlock()
 			return
 		}
+		spoiled := t.Journal != nil && t.Journal.spoiled()
+		if spoiled {
+			t.mu.Unlock()
+			t.turn() // the ledger has all of it
+			t.mu.Lock()
+			spoiled = t.Journal.spoiled()
+		}
 		err := t.room()
+		if spoiled {
+			err = errors.Join(err, t.unsound)
+		}
 		if err == nil && t.Journal != nil {
 			err = errors.Join(t.Journal.flush(), t.Journal.reserve(journalTurn/16))
 			if err == nil {
@@ -558,7 +588,7 @@ func (t *Trail) turn() {
 	defer t.mu.Unlock()
 	if err == nil {
 		if old != nil {
-			old.dirty, t.Journal.others = false, 0
+			old.dirty, old.spoiled, t.Journal.others = false, false, 0
 		}
 		err = t.Journal.turn()
 	}

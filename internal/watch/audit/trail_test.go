@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -405,4 +406,47 @@ func BenchmarkRecord(b *testing.B) {
 	})
 	trail.Close()
 	db.Close()
+}
+
+// A sync that failed has failed for whoever waited beside the one who was told, and for who comes while what was written may be
+// gone: a later sync of the same file says nothing of it. Once the ledger has what was in doubt, things go on in the other file.
+func TestASyncThatFailedHasFailedForAllWhoWaited(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	ledger := &moody{DB: db, gate: make(chan struct{}, 1)}
+	var failing atomic.Bool
+	entered, on := make(chan struct{}, 100), make(chan struct{})
+	trail, err := audit.Open(t.Context(), ledger, audit.Options{Journal: journal(t, dir), Log: slog.New(slog.DiscardHandler), Power: func() bool { return true },
+		Sync: func(f *os.File) error {
+			if !failing.Load() {
+				return f.Sync()
+			}
+			entered <- struct{}{}
+			<-on
+			failing.Store(false) // the next one goes well, as the system's does
+			return syscall.EIO
+		}})
+	require.NoError(t, err)
+	require.NoError(t, trail.Record(change))
+	failing.Store(true)
+	told := make(chan error, 20)
+	go func() { told <- trail.Record(change) }()
+	<-entered
+	for range 9 {
+		go func() { told <- trail.Record(change) }()
+	}
+	time.Sleep(50 * time.Millisecond) // until they wait, too
+	close(on)
+	for range 10 {
+		assert.Equal(t, keep.TrailUnavailable, keep.FaultOf(<-told).Reason)
+	}
+	assert.Error(t, trail.Record(change), "while what was written may be gone")
+	close(ledger.gate)
+	require.Eventually(t, func() bool { return trail.Record(change) == nil }, time.Minute, 10*time.Millisecond)
+	require.NoError(t, trail.Record(change))
+	trail.Close()
+	require.NoError(t, db.Close())
+	report := verify(t, dir)
+	assert.Zero(t, report.BadSeq, report.Problem)
 }
