@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
-	"io"
 )
 
 // XMLBounds bound a document from outside before anything else looks at it.
@@ -29,10 +28,10 @@ func CheckXML(text []byte, most XMLBounds) error {
 	elements, declared := 0, []int{0}
 	for {
 		token, err := d.RawToken()
-		if err == io.EOF && len(declared) == 1 && elements > 0 {
-			return nil
-		}
-		if err != nil {
+		switch {
+		case err != nil && len(declared) == 1 && elements > 0 && d.InputOffset() == int64(len(text)):
+			return nil // its end
+		case err != nil:
 			return ErrXML
 		}
 		switch t := token.(type) {

@@ -213,7 +213,7 @@ func (c *conn) canTransfer() error {
 	if !c.data.ready() {
 		return fail{425, "say how to connect first: PASV, EPSV, PORT or EPRT"}
 	}
-	if !c.protected && c.mustProtect() {
+	if c.encrypted && !c.protected && c.mustProtect() {
 		return fail{522, "data goes encrypted only: PBSZ 0, then PROT P"}
 	}
 	return nil
