@@ -148,6 +148,7 @@ type conn struct {
 	tree   *tree.Tree
 	gone   *leaving
 	idle   *time.Timer
+	busy   atomic.Int64 // requests that are worked on
 	// draftLinks is for clients that send a link's own path first, as the draft has it, to
 	// every server that does not call itself OpenSSH.
 	draftLinks  bool
@@ -242,7 +243,7 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	if algorithms, ok := shell.Conn.(ssh.AlgorithmsConnMetadata); ok {
 		c.visit.Secured(algorithms.Algorithms().Write.Cipher)
 	}
-	c.idle = time.AfterFunc(c.tree.Idle(s.Timeouts.Idle), func() { c.cut(keep.Refuse(keep.Stalled, "nothing was asked for too long")) })
+	c.idle = time.AfterFunc(c.tree.Idle(s.Timeouts.Idle), c.isIdle)
 	defer c.idle.Stop()
 
 	var running sync.WaitGroup

@@ -169,6 +169,25 @@ func (s *session) serve(h *handle, r *request) {
 	}
 }
 
+// work does what was asked for, however long it takes: a session that waits for the service is not idle.
+func (c *conn) work(do func() error) error {
+	c.busy.Add(1)
+	defer func() {
+		c.busy.Add(-1)
+		c.idle.Reset(c.tree.Idle(c.server.Timeouts.Idle))
+	}()
+	return do()
+}
+
+// isIdle ends a connection on which nothing was asked for too long.
+func (c *conn) isIdle() {
+	if c.busy.Load() > 0 {
+		c.idle.Reset(c.tree.Idle(c.server.Timeouts.Idle))
+		return
+	}
+	c.cut(keep.Refuse(keep.Stalled, "nothing was asked for too long"))
+}
+
 // greet agrees on version 3 (section 4).
 func (s *session) greet() bool {
 	packet, weight, err := s.receive()
@@ -215,7 +234,7 @@ func (r *request) finish() {
 		s.leave(r.weight)
 	}()
 	defer wire.Rescue(s.conn.server.Log, s.conn.raw.RemoteAddr())
-	err := r.kind.answer(r)
+	err := s.conn.work(func() error { return r.kind.answer(r) })
 	if r.d.err != nil {
 		err = errBadMessage
 	}

@@ -37,19 +37,23 @@ func (s silent) Announce(keep.AuditRecord, string) (func(keep.AuditRecord) error
 func (s silent) Hold(keep.AuditRecord) (func(keep.AuditRecord) error, error) { return s.Record, nil }
 func (silent) Record(keep.AuditRecord) error                                 { return nil }
 func (silent) Note(keep.AuditRecord)                                         {}
-func (silent) Doing(keep.Action, string)                                     {}
-func (s silent) Room() error                                                 { return nil }
-func (s silent) Begin(tree.Transfer) tree.Meter                              { return s }
-func (silent) Reserve(n int64, _ bool) (int64, error)                        { return n, nil }
-func (silent) Release(int64)                                                 {}
-func (silent) Moved(int)                                                     {}
-func (silent) Chunk() int                                                    { return 0 }
-func (silent) Pace(int)                                                      {}
-func (silent) End(keep.Outcome, keep.Reason)                                 {}
-func (silent) Secured(string)                                                {}
-func (silent) Named(string)                                                  {}
-func (silent) SignOut(*keep.Fault)                                           {}
-func (silent) Offer(context.Context, string, ssh.PublicKey) bool             { return false }
+func (silent) Doing(_ keep.Action, at string) {
+	if at == "/slow" {
+		time.Sleep(2500 * time.Millisecond)
+	}
+}
+func (s silent) Room() error                                     { return nil }
+func (s silent) Begin(tree.Transfer) tree.Meter                  { return s }
+func (silent) Reserve(n int64, _ bool) (int64, error)            { return n, nil }
+func (silent) Release(int64)                                     {}
+func (silent) Moved(int)                                         {}
+func (silent) Chunk() int                                        { return 0 }
+func (silent) Pace(int)                                          {}
+func (silent) End(keep.Outcome, keep.Reason)                     {}
+func (silent) Secured(string)                                    {}
+func (silent) Named(string)                                      {}
+func (silent) SignOut(*keep.Fault)                               {}
+func (silent) Offer(context.Context, string, ssh.PublicKey) bool { return false }
 func (s silent) Arrive(net.Addr, keep.Protocol, bool, func(*keep.Fault)) Visit {
 	return s
 }
@@ -205,6 +209,12 @@ func TestAnIdleSessionEndsAndABusyOneDoesNot(t *testing.T) {
 		_, err = readOne(out)
 		require.NoError(t, err)
 	}
+	in.Write(packet(pktMkdir, n32(99), text("slow"), n32(0)))
+	_, err = readOne(out)
+	require.NoError(t, err, "what takes the service long is not idleness")
+	in.Write(packet(pktRealpath, n32(100), text(".")))
+	_, err = readOne(out)
+	require.NoError(t, err)
 	ended := make(chan error, 1)
 	go func() { ended <- client.Wait() }()
 	select {
