@@ -88,6 +88,14 @@ type Held struct {
 	Session   string
 	Tries     int
 	Said      string // by the receiver, of the last try
+	Decided   Decision
+}
+
+// Decision is what is being done with a held upload, written down before it is: the next start does what was cut off.
+type Decision struct {
+	Answer CheckAnswer // "": nothing yet
+	How    Outcome     // of the record, when it is refused
+	Said   string
 }
 
 // Owner is who sees it.

@@ -20,13 +20,23 @@ func (db *DB) Held(ctx context.Context) ([]keep.Held, error) {
 	return found, err
 }
 
-// SaveHeld writes one.
+// AddHeld writes a new one.
+func (db *DB) AddHeld(ctx context.Context, h keep.Held) error {
+	text, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	_, err = db.to(ctx).ExecContext(ctx, "INSERT INTO held (id, definition) VALUES (?, ?)", h.ID, string(text))
+	return err
+}
+
+// SaveHeld writes one that has changed; one that was forgotten meanwhile does not come back.
 func (db *DB) SaveHeld(ctx context.Context, h keep.Held) error {
 	text, err := json.Marshal(h)
 	if err != nil {
 		return err
 	}
-	_, err = db.to(ctx).ExecContext(ctx, "INSERT OR REPLACE INTO held (id, definition) VALUES (?, ?)", h.ID, string(text))
+	_, err = db.to(ctx).ExecContext(ctx, "UPDATE held SET definition = ? WHERE id = ?", string(text), h.ID)
 	return err
 }
 

@@ -58,6 +58,9 @@ func (s *Service) checkOne(ctx context.Context, id string) error {
 	}
 	h, turn := one.Held, one.turn
 	s.holds.mu.Unlock()
+	if h.Decided.Answer != "" { // and the end of the process, or a failure, came in between
+		return s.decide(h.ID, turn, h.Decided.Answer, h.Decided.How, h.Decided.Said)
+	}
 	if h.State == keep.HeldComing {
 		return s.decide(h.ID, turn, keep.CheckNo, keep.Interrupted, "the upload did not come whole, and nobody went on with it")
 	}
@@ -146,9 +149,23 @@ func (s *Service) decide(id string, turn int, answer keep.CheckAnswer, how keep.
 		return err
 	}
 	began := time.Now()
+	resumed := one.Decided.Answer == answer
+	if !resumed {
+		s.holds.mu.Lock()
+		one.Decided = keep.Decision{Answer: answer, How: how, Said: said}
+		s.holds.mu.Unlock()
+		if err := s.holds.save(one); err != nil {
+			done(false)
+			return errors.Join(err, end(failed(r, err)))
+		}
+	}
 	as, replaced, err := s.carryOut(&h, answer)
 	r.Duration = time.Since(began)
 	switch {
+	case errors.Is(err, fs.ErrNotExist) && resumed && answer == keep.CheckYes:
+		r.Outcome, r.Detail, err = keep.Done, "checked by "+h.Check.Receiver+"; it got its name before the service ended", nil
+	case errors.Is(err, fs.ErrNotExist) && resumed:
+		r.Outcome, r.Reason, r.Detail, err = how, keep.CheckRefused, said+"; it was put away before the service ended", nil
 	case errors.Is(err, fs.ErrNotExist):
 		r.Outcome, r.Reason, r.Detail, err = keep.Failed, keep.NotFound, "it is not in the store any more", nil
 	case err != nil:
@@ -176,6 +193,13 @@ func (s *Service) decide(id string, turn int, answer keep.CheckAnswer, how keep.
 	}
 	done(err == nil)
 	return errors.Join(err, end(r))
+}
+
+// failed is a record of what has failed.
+func failed(r keep.AuditRecord, err error) keep.AuditRecord {
+	_, r.Reason, r.Detail = keep.OutcomeOf(err)
+	r.Outcome = keep.Failed
+	return r
 }
 
 // held looks for a held upload where it should lie; that it isn't there is fine.

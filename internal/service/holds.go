@@ -35,10 +35,11 @@ type heldAt struct {
 type hold struct {
 	keep.Held
 	writers int
-	settled bool      // it gets its name just now, or is removed
-	asked   bool      // its receiver is asked just now
-	turn    int       // changes with each write, so that an answer is about what was asked
-	next    time.Time // when it is asked
+	saving  sync.Mutex // its row is written; taken before mu
+	settled bool       // it gets its name just now, or is removed
+	asked   bool       // its receiver is asked just now
+	turn    int        // changes with each write, so that an answer is about what was asked
+	next    time.Time  // when it is asked
 }
 
 func openHolds(ctx context.Context, db *records.DB) (*holds, error) {
@@ -119,7 +120,7 @@ func (h *holds) Begin(one keep.Held) error {
 	mine := &hold{Held: one}
 	h.put(mine)
 	h.mu.Unlock()
-	if err := h.db.SaveHeld(context.Background(), one); err != nil {
+	if err := h.db.AddHeld(context.Background(), one); err != nil {
 		h.mu.Lock()
 		h.forget(mine)
 		h.mu.Unlock()
@@ -139,15 +140,15 @@ func (h *holds) Write(id string, atOnce bool) (done func(came keep.HeldState, si
 	}
 	one.writers++
 	one.turn++
+	one.Decided = keep.Decision{} // which was about what is there now
 	was := one.State
 	spoils := !atOnce && one.State != keep.HeldComing // half of it may be what is there when the process ends
 	if spoils {
 		one.State = keep.HeldComing
 	}
-	now := one.Held
 	h.mu.Unlock()
 	if spoils {
-		if err := h.db.SaveHeld(context.Background(), now); err != nil {
+		if err := h.save(one); err != nil {
 			h.mu.Lock()
 			defer h.mu.Unlock()
 			one.writers--
@@ -166,12 +167,21 @@ func (h *holds) Write(id string, atOnce bool) (done func(came keep.HeldState, si
 		case came == "":
 			one.State = was
 		}
-		now := one.Held
 		h.mu.Unlock()
-		err := h.db.SaveHeld(context.Background(), now)
+		err := h.save(one)
 		h.stir()
 		return err
 	}, nil
+}
+
+// save writes the row of one as it is now: of two that come at once the later is what stays.
+func (h *holds) save(one *hold) error {
+	one.saving.Lock()
+	defer one.saving.Unlock()
+	h.mu.Lock()
+	now := one.Held
+	h.mu.Unlock()
+	return h.db.SaveHeld(context.Background(), now)
 }
 
 func (h *holds) stir() {
@@ -224,7 +234,7 @@ func (h *holds) Move(id string, folder quota.Spot, name, to string, over bool, d
 	one.Folder, one.Name, one.Path, one.Over = moved.Folder, moved.Name, moved.Path, moved.Over
 	h.place[at(&one.Held)] = id
 	h.mu.Unlock()
-	return h.db.SaveHeld(context.Background(), moved)
+	return h.save(one)
 }
 
 func (h *holds) Drop(id string, do func() error) error {
@@ -257,7 +267,7 @@ func (h *holds) due(now time.Time) map[string]string {
 	defer h.mu.Unlock()
 	found := map[string]string{}
 	for id, one := range h.byID {
-		left := one.State == keep.HeldComing && now.Sub(one.Began) > keep.HeldLife
+		left := one.State == keep.HeldComing && now.Sub(one.Began) > keep.HeldLife || one.Decided.Answer != ""
 		if one.writers == 0 && !one.settled && !one.asked && (left || one.State == keep.HeldWaiting) && !now.Before(one.next) && h.busy[one.Check.Receiver] < asking {
 			one.asked = true
 			h.busy[one.Check.Receiver]++

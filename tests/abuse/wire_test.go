@@ -223,7 +223,7 @@ func TestAnotherSitesPageCannotChangeAnything(t *testing.T) {
 }
 
 func TestOperatorSignInIsSlowedDownAndRecorded(t *testing.T) {
-	k := testkit.Start(t)
+	k := testkit.StartOn(t, testkit.Folder(t), "127.0.0.1", func(o *service.Options) { o.Limits = testkit.Limits(20, 10) })
 	c := testkit.NewCaller(t, k)
 	testkit.SetUp(t, k, c)
 	codes := map[int]int{}

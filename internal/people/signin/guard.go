@@ -150,14 +150,15 @@ func (g *Guard) closed(target, from string) (locked, alert bool) {
 	if _, locked := g.locked(tallyKey{network: from}); locked {
 		return true, false
 	}
+	e := g.tallies[tallyKey{from, target}]
+	spent := e != nil && g.Now().Before(e.Value.(*tally).until)
 	if _, known := g.familiar[tallyKey{from, target}]; known || target == "" {
-		return false, false
+		return known && spent, false
 	}
 	if _, alert = g.locked(tallyKey{account: target}); !alert {
 		return false, false
 	}
-	e := g.tallies[tallyKey{from, target}]
-	return e != nil && g.Now().Before(e.Value.(*tally).until), true
+	return spent, true
 }
 
 // spent is until when one that has had its try gets no other. The caller holds mu.
@@ -207,6 +208,10 @@ func (g *Guard) Failed(target, address string) (locked string) {
 		locked = "the address " + from
 	}
 	if _, known := g.familiar[tallyKey{from, target}]; known || target == "" {
+		// Who guesses at an operator from where it signs in waits, too: there is more to be had.
+		if strings.HasPrefix(target, OperatorTarget("")) && g.count(tallyKey{from, target}, target, int(g.limits.FailuresPerAccount)) && locked == "" {
+			locked = "the " + target + " at " + from
+		}
 		return locked
 	}
 	g.tally(tallyKey{from, target}).until = g.spent()
