@@ -97,7 +97,7 @@ async function remove() {
       <AccountKeys :account="account.name" :may-change="operator.mayChange()" @changed="$emit('changed')" />
       <ShownOnce v-if="password" :say="`The password of ${account.name}`" :secret="password" />
 
-      <p v-if="link" class="link">This link shows its new password once, until {{ minute(link.expires) }} {{ zone }}:<br /><code class="mono">{{ link.link }}</code></p>
+      <p v-if="link" class="link">This link shows its new password once, until {{ minute(link.expires) }} {{ zone }}:<br /><code class="mono">{{ link.link }}</code><template v-if="link.shut"><br />But {{ link.shut }}.</template></p>
 
       <RouterLink :to="`/handover/${account.name}`">Hand-over sheet for whoever will connect</RouterLink>
       <div v-if="operator.mayChange()" class="row">

@@ -9,6 +9,7 @@ const emit = defineEmits<{ made: []; close: [] }>()
 const form = reactive({ account: '', kind: 'fetch' as 'fetch' | 'drop', paths: '', days: 7, password: '', text: '', note: '', uses: 0, networks: '', asks: true, apart: false, shows: false })
 const kinds = [{ label: 'to fetch files', value: 'fetch' }, { label: 'to leave files in a folder', value: 'drop' }]
 const link = ref('')
+const shut = ref('')
 const wrong = ref('')
 async function make() {
   wrong.value = ''
@@ -25,6 +26,7 @@ async function make() {
       networks: form.networks.split(/[\s,]+/).filter(Boolean),
       ...(form.kind === 'drop' ? { asks: form.asks, apart: form.apart, shows: form.shows } : {}),
     } satisfies Schemas['PassNew'])
+    shut.value = made.shut ?? ''
     link.value = made.link.startsWith('/') ? location.origin + made.link : made.link
     emit('made')
   } catch (error) {
@@ -34,7 +36,7 @@ async function make() {
 </script>
 
 <template>
-  <div v-if="link" class="fields"><ShownOnce say="The link" :secret="link" /><div class="row"><NButton @click="$emit('close')">Done</NButton></div></div>
+  <div v-if="link" class="fields"><ShownOnce say="The link" :secret="link" /><p v-if="shut" class="wrong" role="alert">But {{ shut }}.</p><div class="row"><NButton @click="$emit('close')">Done</NButton></div></div>
   <form v-else class="fields" @submit.prevent="make">
     <label>Account<NInput v-model:value="form.account" placeholder="" autofocus :input-props="{ name: 'pass-account', spellcheck: false, autocapitalize: 'none' }" /></label>
     <label>It is<NSelect v-model:value="form.kind" :options="kinds" :input-props="{ 'aria-label': 'It is' }" /></label>

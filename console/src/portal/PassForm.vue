@@ -26,7 +26,7 @@ async function make() {
   busy.value = true
   const drop = props.kind === 'drop'
   try {
-    const answer = await call<{ link: string; mailed?: string; mailError?: string }>('POST', '/passes', {
+    const answer = await call<{ link: string; shut?: string; mailed?: string; mailError?: string }>('POST', '/passes', {
       kind: props.kind,
       paths: props.paths,
       days: days.value,
@@ -38,7 +38,7 @@ async function make() {
       maxBytes: Math.round((mib.value || 0) * 1048576),
       ...(drop ? { shows: shows.value, asks: asks.value, apart: apart.value } : {}),
     })
-    mailed.value = answer.mailError ? `It was not mailed: ${answer.mailError}` : answer.mailed ? `It was ${answer.mailed}.` : ''
+    mailed.value = answer.shut ? `But ${answer.shut}. Tell your administrator.` : answer.mailError ? `It was not mailed: ${answer.mailError}` : answer.mailed ? `It was ${answer.mailed}.` : ''
     made.value = answer.link.startsWith('/') ? location.origin + answer.link : answer.link
   } catch (error) {
     if (error instanceof Refusal && error.status === 401) emit('gone')
