@@ -188,7 +188,8 @@ func TestHeadersOfProxiesAreBelievedAndOfOthersRefused(t *testing.T) {
 		{"2001:db8::7", []string{`Forwarded: for="[2001:db8::7]:4711";proto=https;host=files.example.org`}, 401},
 		{"192.0.2.9", []string{"Forwarded: for=203.0.113.9;proto=https;host=evil.example, for=192.0.2.9;host=files.example.org"}, 401}, // what the client made up
 		{"192.0.2.9", []string{`Forwarded: for="203.0.113.9, for=\"x", for=192.0.2.9;host=files.example.org`}, 401},
-		{"", []string{"Forwarded: for=192.0.2.7;host=files.example.org, by=10.0.0.1"}, 400}, // the last hop says nothing
+		{"", []string{`Forwarded: for=203.0.113.9;host=files.example.org;x=", for=192.0.2.9`}, 400}, // a quotation that would swallow it
+		{"", []string{"Forwarded: for=192.0.2.7;host=files.example.org, by=10.0.0.1"}, 400},         // the last hop says nothing
 		{"", []string{"Forwarded: for=192.0.2.7;host=files.example.org", "X-Forwarded-For: 192.0.2.7"}, 400},
 	} {
 		if strings.HasPrefix(c.headers[0], "Forwarded") {

@@ -242,12 +242,17 @@ type hop struct{ from, proto, host string }
 // elements are those of a Forwarded header (RFC 7239, section 4), the first sender's first. An element that can't be read is one
 // without an address, so that no other is taken for it.
 func elements(text string) (hops []hop) {
-	for _, element := range splitQuoted(text, ',') {
+	all, whole := splitQuoted(text, ',')
+	if !whole { // what somebody left open would swallow what the proxy says
+		return []hop{{}}
+	}
+	for _, element := range all {
 		if strings.TrimSpace(element) == "" {
 			continue
 		}
 		var one hop
-		for _, pair := range splitQuoted(element, ';') {
+		pairs, _ := splitQuoted(element, ';')
+		for _, pair := range pairs {
 			key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
 			if strings.HasPrefix(value, `"`) {
 				value = unquote(value)
@@ -266,8 +271,8 @@ func elements(text string) (hops []hop) {
 	return hops
 }
 
-// splitQuoted splits a text where nothing is quoted (RFC 9110, section 5.6.4).
-func splitQuoted(text string, at byte) (parts []string) {
+// splitQuoted splits a text where nothing is quoted (RFC 9110, section 5.6.4); whole says that every quotation ends.
+func splitQuoted(text string, at byte) (parts []string, whole bool) {
 	from, quoted := 0, false
 	for i := 0; i < len(text); i++ {
 		switch {
@@ -279,7 +284,7 @@ func splitQuoted(text string, at byte) (parts []string) {
 			parts, from = append(parts, text[from:i]), i+1
 		}
 	}
-	return append(parts, text[from:])
+	return append(parts, text[from:]), !quoted
 }
 
 func unquote(text string) string {
