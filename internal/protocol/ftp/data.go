@@ -210,6 +210,9 @@ func (c *conn) cmdEprt(arg string) error {
 // they mean their own.
 func (c *conn) activeTo(to netip.AddrPort) error {
 	peer := wire.IP(c.raw.RemoteAddr())
+	if to.Addr() == netip.IPv6Unspecified() { // lftp says so where its socket has not been bound to an address
+		to = netip.AddrPortFrom(peer, to.Port())
+	}
 	switch {
 	case c.epsvAll:
 		return fail{501, "after EPSV ALL only EPSV may be used"}
