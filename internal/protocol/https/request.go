@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -158,11 +157,11 @@ func (s *Server) sendOn(w http.ResponseWriter, r *http.Request, l *keep.Listener
 			to += ":" + strconv.Itoa(port)
 		}
 	}
-	onward := url.URL{Path: "/" + strings.TrimLeft(r.URL.Path, "/"), RawQuery: r.URL.RawQuery} // whatever the target said of a scheme or a host
-	if r.URL.RawPath != "" {
-		onward.RawPath = "/" + strings.TrimLeft(r.URL.RawPath, "/")
+	onward := "/" + strings.TrimPrefix(r.URL.EscapedPath(), "/") // whatever the target said of a scheme or a host
+	if r.URL.RawQuery != "" {
+		onward += "?" + r.URL.RawQuery
 	}
-	http.Redirect(w, r, to+onward.RequestURI(), http.StatusPermanentRedirect)
+	http.Redirect(w, r, to+onward, http.StatusPermanentRedirect)
 	return nil
 }
 
