@@ -124,7 +124,7 @@ func (h *history) some(w world) deed {
 	case 0, 1: // a move, over WebDAV or as by SFTP
 		d := deed{says: "MOVE " + at + " to " + to, dav: true, hits: append(fresh(target), a.spot(self), path.Dir(a.spot(self))), deep: []string{a.spot(self), a.spot(target)},
 			do: func() error { return codeError(h.ask("MOVE", at, "", "Destination", "/dav"+escaped(to))) }}
-		if h.r.IntN(3) == 0 {
+		if h.r.IntN(2) == 0 {
 			d.says, d.dav = "rename "+at+" to "+to, false
 			d.do = func() error { return a.stay.Tree.Rename(at, to, true) }
 		}
