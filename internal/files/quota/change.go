@@ -12,10 +12,11 @@ import (
 
 // Make lets one more name come about at a path.
 func (l *Ledger) Make(spot Spot, do func() error) error {
-	if err := l.enter(spot); err != nil {
+	c, err := l.enter(spot)
+	if err != nil {
 		return err
 	}
-	defer l.leave()
+	defer c.leave()
 	defer l.hold(spot)()
 	l.mu.Lock()
 	places := l.over(spot)
@@ -25,8 +26,7 @@ func (l *Ledger) Make(spot Spot, do func() error) error {
 	}
 	add(places, 0, 1)
 	l.mu.Unlock()
-	err := do()
-	if err != nil {
+	if err = do(); err != nil {
 		l.mu.Lock()
 		add(places, 0, -1)
 		l.mu.Unlock()
@@ -37,13 +37,14 @@ func (l *Ledger) Make(spot Spot, do func() error) error {
 // Made counts folders that were made without asking: a mount's own.
 func (l *Ledger) Made(spot Spot, folders int) error {
 	for range folders {
-		if err := l.enter(spot); err != nil {
+		c, err := l.enter(spot)
+		if err != nil {
 			return err
 		}
 		l.mu.Lock()
 		add(l.over(spot), 0, 1)
 		l.mu.Unlock()
-		l.leave()
+		c.leave()
 		spot.Path = path.Dir(spot.Path)
 	}
 	return nil
@@ -52,10 +53,11 @@ func (l *Ledger) Made(spot Spot, folders int) error {
 // Remove lets a name go, and with a file's last name its bytes. look tells what is
 // there, or why it may not go.
 func (l *Ledger) Remove(spot Spot, look func() (fs.FileInfo, error), do func() error) error {
-	if err := l.enter(spot); err != nil {
+	c, err := l.enter(spot)
+	if err != nil {
 		return err
 	}
-	defer l.leave()
+	defer c.leave()
 	defer l.hold(spot)()
 	info, err := look()
 	if err != nil {
@@ -66,11 +68,10 @@ func (l *Ledger) Remove(spot Spot, look func() (fs.FileInfo, error), do func() e
 	if err != nil {
 		return err
 	}
-	err = do()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if err == nil {
+	if err = do(); err == nil {
+		l.mu.Lock()
 		l.removed(spot, info, pinned)
+		l.mu.Unlock()
 	}
 	pinned.let(again)
 	return err
@@ -123,20 +124,17 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	if l.Holds(m.From) || l.Holds(m.To) {
 		return keep.Refuse(keep.InUse, "a folder with a quota of its own is there; only an administrator can move it")
 	}
-	if l.Same(m.From, m.To) {
-		if err := l.enter(m.From, m.To); err != nil {
-			return err
-		}
-		defer l.leave()
+	enter, same := l.enterAlone, l.Same(m.From, m.To)
+	if same {
+		enter = l.enter
+	}
+	c, err := enter(m.From, m.To)
+	if err != nil {
+		return err
+	}
+	defer c.leave()
+	if same {
 		defer l.hold(m.From, m.To)()
-	} else {
-		if err := l.enterAlone(m.From, m.To); err != nil {
-			return err
-		}
-		defer func() {
-			l.changes.Add(1)
-			l.gate.Unlock()
-		}()
 	}
 	source, replaced, err := m.Look()
 	if err != nil {
@@ -152,11 +150,7 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 		if pinned, err = l.pin(m.To, there); err != nil {
 			return err
 		}
-		defer func() {
-			l.mu.Lock()
-			defer l.mu.Unlock()
-			pinned.let(there)
-		}()
+		defer func() { pinned.let(there) }()
 	}
 	l.mu.Lock()
 	leaves, joins := apart(l.over(m.From), l.over(m.To))
@@ -216,8 +210,6 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	add(leaves, -bytes, -files)
 	if replaced != nil {
 		l.removed(m.To, replaced, pinned)
-		pinned.let(there)
-		pinned = nil
 	}
 	for _, f := range l.open {
 		if f.spot.Store == m.From.Store && !f.gone && within(m.From.Path, f.spot.Path) {

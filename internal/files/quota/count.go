@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"sync"
 	"syscall"
 	"time"
 
@@ -15,30 +16,26 @@ import (
 	"urbankeep/internal/keep"
 )
 
-// count counts the places that are to be counted, one after the other.
-func (l *Ledger) count() {
+// count counts the places of a store that are to be counted, one after the other.
+func (l *Ledger) count(store string) {
 	for {
 		l.mu.Lock()
-		var p *place
-		if len(l.pending) > 0 {
-			p, l.pending = l.pending[0], l.pending[1:]
+		waiting := l.pending[store]
+		if len(waiting) == 0 {
+			delete(l.pending, store)
+			l.mu.Unlock()
+			return
 		}
+		p := waiting[0]
+		l.pending[store] = waiting[1:]
 		l.mu.Unlock()
 		select {
 		case <-l.quit:
 			return
 		default:
 		}
-		if p == nil {
-			select {
-			case <-l.quit:
-				return
-			case <-l.wake:
-			}
-		} else {
-			if _, err := l.countPlace(p); err != nil {
-				l.log.Error("a folder with a quota can't be counted", "store", p.spot.Store, "folder", p.spot.Path, "cause", err)
-			}
+		if _, err := l.countPlace(p); err != nil {
+			l.log.Error("a folder with a quota can't be counted", "store", p.spot.Store, "folder", p.spot.Path, "cause", err)
 		}
 	}
 }
@@ -57,9 +54,15 @@ func (l *Ledger) Recount(spot Spot) (Difference, error) {
 
 // countPlace closes the place to changes, walks it and opens it again.
 func (l *Ledger) countPlace(p *place) (Difference, error) {
-	l.walks.Lock()
-	defer l.walks.Unlock()
-	l.gate.Lock() // whoever is in the middle of a change ends it first
+	l.mu.Lock()
+	walks := l.walks[p.spot.Store]
+	if walks == nil {
+		walks = &sync.Mutex{}
+		l.walks[p.spot.Store] = walks
+	}
+	l.mu.Unlock()
+	walks.Lock()
+	defer walks.Unlock()
 	l.mu.Lock()
 	first := false
 	select {
@@ -69,7 +72,7 @@ func (l *Ledger) countPlace(p *place) (Difference, error) {
 		first = true
 	}
 	l.mu.Unlock()
-	l.gate.Unlock()
+	l.drain(p.spot) // whoever is in the middle of a change ends it first
 
 	bytes, files, err := l.walk(p.spot)
 	l.mu.Lock()

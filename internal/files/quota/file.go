@@ -17,11 +17,12 @@ type File struct {
 	id fileID
 
 	// guarded by l.mu:
-	spot  Spot
-	size  int64
-	opens int
-	gone  bool  // it has no name any more; its bytes go with the last close
-	taken int64 // of these, what went with the name already
+	spot    Spot
+	size    int64
+	opens   int
+	changes int   // of size and opens
+	gone    bool  // it has no name any more; its bytes go with the last close
+	taken   int64 // of these, what went with the name already
 
 	cut sync.RWMutex // held by whoever writes, alone by whoever cuts
 }
@@ -43,35 +44,54 @@ func (l *Ledger) Open(spot Spot, new bool, open func() (stat func() (fs.FileInfo
 		}
 		return f, err
 	}
-	if err := l.enter(spot); err != nil {
+	c, err := l.enter(spot)
+	if err != nil {
 		return nil, err
 	}
-	defer l.leave()
+	defer c.leave()
 	defer l.hold(spot)() // it must not be moved between its opening and its being known
 	err = follow()
 	return f, err
 }
 
+// looking is a look at the facts of a file that is to be followed.
+type looking struct {
+	spot  Spot
+	stale bool // a file was let go meanwhile that it may have been
+}
+
 // track follows a file until it is let go. The caller holds the names. Of a new file
 // nothing can be known yet: what has its identity is one that has just been removed.
 func (l *Ledger) track(spot Spot, new bool, stat func() (fs.FileInfo, error)) (*File, error) {
+	look := &looking{spot: spot}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	info, err := stat()
-	if err != nil {
-		return nil, err
-	}
-	id, names := identify(info, spot)
-	f := l.open[id]
-	if f == nil || new {
-		f = &File{l: l, id: id, spot: spot, size: info.Size()}
-		if names == 0 { // removed between its opening and now
-			f.gone, f.taken = true, f.size
+	l.looking[look] = struct{}{}
+	defer delete(l.looking, look)
+	for {
+		look.stale = false
+		l.mu.Unlock()
+		info, err := stat()
+		l.mu.Lock()
+		if err != nil {
+			return nil, err
 		}
-		l.open[id] = f
+		id, names := identify(info, spot)
+		f := l.open[id]
+		if look.stale && f == nil {
+			continue // its size may be another one by now
+		}
+		if f == nil || new {
+			f = &File{l: l, id: id, spot: spot, size: info.Size()}
+			if names == 0 { // removed between its opening and now
+				f.gone, f.taken = true, f.size
+			}
+			l.open[id] = f
+		}
+		f.opens++
+		f.changes++
+		return f, nil
 	}
-	f.opens++
-	return f, nil
 }
 
 // lastTick is how long the clock of a file system may stand still, maxFreed bounds the numbers that are remembered for so long.
@@ -113,32 +133,56 @@ func (f *File) Close(stat func() (fs.FileInfo, error)) {
 	if f == nil {
 		return
 	}
-	l := f.l
-	if f.enter() == nil { // else it is being counted for long, or all ends: the next count will know
-		defer l.leave()
+	if c, err := f.enter(); err == nil { // else it is being counted for long, or all ends: the next count will know
+		defer c.leave()
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	f.let(stat)
 }
 
-// let ends one opening. The caller holds mu.
+// let ends one opening.
 func (f *File) let(stat func() (fs.FileInfo, error)) {
 	if f == nil {
 		return
 	}
-	if f.opens--; f.opens > 0 {
+	l := f.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for {
+		if f.opens > 1 {
+			f.opens--
+			return
+		}
+		var info fs.FileInfo
+		var err error
+		if !f.gone {
+			seen := f.changes
+			l.mu.Unlock()
+			info, err = stat()
+			l.mu.Lock()
+			if f.changes != seen || f.opens > 1 {
+				continue
+			}
+		}
+		f.last(info, err)
 		return
 	}
+}
+
+// last forgets a file that nobody has open any more; info and err are what was seen of it. The caller holds mu.
+func (f *File) last(info fs.FileInfo, err error) {
+	f.opens = 0
 	if f.l.open[f.id] == f {
 		delete(f.l.open, f.id)
 	}
-	places := f.l.over(f.spot)
-	if f.gone {
-		add(places, f.taken-f.size, 0)
-		return
+	for look := range f.l.looking {
+		if look.spot.Store == f.spot.Store && (f.id.spot == (Spot{}) || f.id.spot == look.spot) {
+			look.stale = true
+		}
 	}
-	switch info, err := stat(); {
+	places := f.l.over(f.spot)
+	switch {
+	case f.gone:
+		add(places, f.taken-f.size, 0)
 	case errors.Is(err, ErrNever):
 		add(places, -f.size, -1)
 		f.size = 0
@@ -149,21 +193,22 @@ func (f *File) let(stat func() (fs.FileInfo, error)) {
 }
 
 // enter is the ledger's for where the file is; it may be moved while one waits.
-func (f *File) enter() error {
+func (f *File) enter() (*change, error) {
 	for {
 		f.l.mu.Lock()
 		spot := f.spot
 		f.l.mu.Unlock()
-		if err := f.l.enter(spot); err != nil {
-			return err
+		c, err := f.l.enter(spot)
+		if err != nil {
+			return nil, err
 		}
 		f.l.mu.Lock()
 		still := f.spot == spot
 		f.l.mu.Unlock()
 		if still {
-			return nil
+			return c, nil
 		}
-		f.l.leave()
+		c.leave()
 	}
 }
 
@@ -190,14 +235,16 @@ func (f *File) grow(offset int64, n int) (fits int, err error) {
 	l.mu.Lock()
 	if offset >= 0 && offset+int64(n) <= f.size || l.nested[f.spot.Store] == 0 {
 		f.size = max(f.size, f.at(offset)+int64(n))
+		f.changes++
 		l.mu.Unlock()
 		return n, nil
 	}
 	l.mu.Unlock()
-	if err := f.enter(); err != nil {
+	c, err := f.enter()
+	if err != nil {
 		return 0, err
 	}
-	defer l.leave()
+	defer c.leave()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	places := l.over(f.spot)
@@ -211,6 +258,7 @@ func (f *File) grow(offset int64, n int) (fits int, err error) {
 	if fits > 0 && end > f.size {
 		add(places, end-f.size, 0)
 		f.size = end
+		f.changes++
 	}
 	return fits, err
 }
@@ -228,11 +276,13 @@ func (f *File) Resize(size int64, resize func() error) error {
 	l := f.l
 	f.cut.Lock()
 	defer f.cut.Unlock()
-	if err := f.enter(); err != nil {
+	c, err := f.enter()
+	if err != nil {
 		return err
 	}
-	defer l.leave()
+	defer c.leave()
 	l.mu.Lock()
+	f.changes++
 	places := l.over(f.spot)
 	more := size - f.size
 	if bytes, _, tightest := room(places); more > 0 && tightest != nil && more > bytes {
@@ -244,9 +294,10 @@ func (f *File) Resize(size int64, resize func() error) error {
 		f.size = size
 	}
 	l.mu.Unlock()
-	err := resize()
+	err = resize()
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	f.changes++
 	if err == nil && more < 0 {
 		add(l.over(f.spot), more, 0)
 		f.size = size

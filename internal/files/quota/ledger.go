@@ -24,17 +24,15 @@ type Spot = keep.Spot
 
 // Ledger counts what the places hold.
 //
-// Every change of what is on the disk happens between enter and leave, which
-// share gate; who needs the disk to stand still takes gate alone.
+// Every change of what is in a store happens between enter and leave; who needs a
+// store to stand still enters it alone. No store and no database is asked anything
+// while the lock of the books is held: one that does not answer holds up nobody else.
 type Ledger struct {
 	db     *records.DB
 	log    *slog.Logger
 	stores func(ctx context.Context) ([]keep.Store, error)
 	told   func(Difference)
 	look   Looker
-
-	gate  sync.RWMutex
-	walks sync.Mutex // one count at a time
 
 	changes atomic.Uint64 // counts what was changed, from a time on that no other process had
 
@@ -45,10 +43,14 @@ type Ledger struct {
 	open   map[fileID]*File
 	free   map[fileID]time.Time // numbers of files that have just gone
 
-	pending []*place // to be counted, by one goroutine; guarded by mu
-	wake    chan struct{}
-	quit    chan struct{}
-	work    sync.WaitGroup
+	running map[*change]struct{}
+	alone   map[string]*change     // who has a store alone, or waits for that
+	looking map[*looking]struct{}  // files that are about to be followed
+	walks   map[string]*sync.Mutex // of each store: one count at a time
+	pending map[string][]*place    // of each store: to be counted, by one goroutine that ends when none is left
+
+	quit chan struct{}
+	work sync.WaitGroup
 }
 
 // place is one folder with a quota.
@@ -59,6 +61,7 @@ type place struct {
 	files   int64
 	names   sync.Mutex    // held while a name comes, goes or moves; see [Ledger.hold]
 	known   chan struct{} // closed when bytes and files are right
+	noting  chan struct{} // closed when the records are written, which is being done; nil: it is not
 	settled bool          // the records have bytes and files
 	unknown bool          // it could not be counted, so bytes and files are not right
 	changed time.Time
@@ -93,7 +96,9 @@ const (
 
 // Unlimited is a ledger without any place: everything fits.
 func Unlimited() *Ledger {
-	l := &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{}}
+	l := &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{},
+		running: map[*change]struct{}{}, alone: map[string]*change{}, looking: map[*looking]struct{}{},
+		walks: map[string]*sync.Mutex{}, pending: map[string][]*place{}}
 	l.changes.Store(uint64(time.Now().UnixNano()))
 	return l
 }
@@ -120,8 +125,7 @@ type Looker func(s keep.Store, folder string) (store.Folder, error)
 func Open(db *records.DB, look Looker, log *slog.Logger, told func(Difference)) *Ledger {
 	l := Unlimited()
 	l.db, l.look, l.log, l.stores, l.told = db, look, log, db.Stores, told
-	l.wake, l.quit = make(chan struct{}, 1), make(chan struct{})
-	l.work.Go(l.count)
+	l.quit = make(chan struct{})
 	l.work.Go(l.keepBooks)
 	return l
 }
@@ -161,24 +165,20 @@ func (l *Ledger) Rearrange(ctx context.Context, limits map[Spot]keep.Quota) erro
 	if err != nil {
 		return err
 	}
-	l.gate.Lock()
-	defer l.gate.Unlock()
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	var gone []*place
 	for spot, quota := range limits {
 		switch p := l.places[spot]; {
 		case p == nil:
 		case quota.Limited():
 			p.quota = quota
 		default:
-			delete(l.places, spot)
-			l.nest(spot, -1)
-			if p.settled { // it changes unseen from now on
-				if err := l.db.UnsettlePlace(ctx, spot.Store, spot.Path); err != nil {
-					return err
-				}
-			}
+			gone = append(gone, p)
 		}
+	}
+	if err := l.drop(gone); err != nil {
+		return err
 	}
 	for _, spot := range fresh {
 		p := &place{spot: spot, quota: limits[spot], known: make(chan struct{})}
@@ -192,6 +192,23 @@ func (l *Ledger) Rearrange(ctx context.Context, limits map[Spot]keep.Quota) erro
 		l.ask(p)
 	}
 	return nil
+}
+
+// drop forgets places, which change unseen from now on. The caller holds mu.
+func (l *Ledger) drop(places []*place) error {
+	for n := 0; n < len(places); n++ {
+		if noting := places[n].noting; noting != nil {
+			l.mu.Unlock()
+			<-noting
+			l.mu.Lock()
+			n = -1 // the ones before may be noted again
+		}
+	}
+	settled := slices.DeleteFunc(slices.Clone(places), func(p *place) bool { return !p.settled })
+	return l.note(places, func() error { return l.unsettle(settled) }, func(p *place) {
+		delete(l.places, p.spot)
+		l.nest(p.spot, -1)
+	})
 }
 
 // manyPlaces is from how many on it is quicker to read what was settled of all places.
@@ -230,10 +247,10 @@ func (l *Ledger) nest(spot Spot, by int) {
 
 // ask has a place counted. The caller holds mu.
 func (l *Ledger) ask(p *place) {
-	l.pending = append(l.pending, p)
-	select {
-	case l.wake <- struct{}{}:
-	default:
+	waiting, counts := l.pending[p.spot.Store]
+	l.pending[p.spot.Store] = append(waiting, p)
+	if !counts {
+		l.work.Go(func() { l.count(p.spot.Store) })
 	}
 }
 
@@ -300,48 +317,6 @@ func (l *Ledger) over(spot Spot) []*place {
 	return found
 }
 
-// enter begins a change at paths: it waits until the places that hold them are
-// counted, and notes that they change. The caller must leave, unless it got an error.
-func (l *Ledger) enter(spots ...Spot) error {
-	return l.begin(l.gate.RLock, l.gate.RUnlock, spots)
-}
-
-func (l *Ledger) leave() {
-	l.changes.Add(1)
-	l.gate.RUnlock()
-}
-
-// enterAlone is enter for a change that needs the disk to stand still; the caller
-// must unlock the gate.
-func (l *Ledger) enterAlone(spots ...Spot) error {
-	return l.begin(l.gate.Lock, l.gate.Unlock, spots)
-}
-
-func (l *Ledger) begin(lock, unlock func(), spots []Spot) error {
-	var deadline <-chan time.Time
-	for {
-		lock()
-		waits, err := l.ready(spots)
-		if waits == nil && err == nil {
-			return nil
-		}
-		unlock()
-		if err != nil {
-			return err
-		}
-		if deadline == nil {
-			deadline = time.After(maxWait)
-		}
-		select {
-		case <-waits:
-		case <-deadline:
-			return keep.Refuse(keep.QuotaFull, "what the folder holds is being counted: try again in a minute")
-		case <-l.quit:
-			return keep.Refuse(keep.Stopping, "the service is stopping")
-		}
-	}
-}
-
 // hold keeps the names in the places of paths to the caller: what is at a path
 // stays there between a look and a change. It locks the outermost places only, in
 // the order of their paths.
@@ -365,36 +340,6 @@ func (l *Ledger) hold(spots ...Spot) (release func()) {
 			p.names.Unlock()
 		}
 	}
-}
-
-// ready gives a place that is still to be counted; or notes, in the records, that
-// the places are no longer as settled.
-func (l *Ledger) ready(spots []Spot) (waits chan struct{}, err error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	now := time.Now()
-	for _, spot := range spots {
-		for _, p := range l.over(spot) {
-			select {
-			case <-p.known:
-			default:
-				return p.known, nil
-			}
-			if p.unknown {
-				p.unknown, p.known = false, make(chan struct{})
-				l.ask(p)
-				return p.known, nil
-			}
-			p.changed = now
-			if p.settled {
-				if err := l.db.UnsettlePlace(context.Background(), p.spot.Store, p.spot.Path); err != nil {
-					return nil, fmt.Errorf("note that %s changes: %w", p.spot.Path, err)
-				}
-				p.settled = false
-			}
-		}
-	}
-	return nil, nil
 }
 
 // room is how many bytes and names fit into all the places; negative is none at
@@ -490,14 +435,21 @@ func (l *Ledger) Over(folder Spot) []Use {
 
 // settle writes down the places that have been quiet for so long.
 func (l *Ledger) settle(quiet time.Duration) {
-	l.gate.Lock()
-	defer l.gate.Unlock()
-	now := time.Now()
 	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
 	busy := map[*place]bool{}
-	for _, f := range l.open {
-		for _, p := range l.over(f.spot) {
+	mark := func(spot Spot) {
+		for _, p := range l.over(spot) {
 			busy[p] = true
+		}
+	}
+	for _, f := range l.open {
+		mark(f.spot)
+	}
+	for c := range l.running {
+		for _, spot := range c.spots {
+			mark(spot)
 		}
 	}
 	var rows []records.Place
@@ -508,23 +460,16 @@ func (l *Ledger) settle(quiet time.Duration) {
 		default:
 			continue
 		}
-		if !p.settled && !p.unknown && !busy[p] && now.Sub(p.changed) >= quiet {
+		if !p.settled && !p.unknown && p.noting == nil && !busy[p] && now.Sub(p.changed) >= quiet {
 			rows = append(rows, records.Place{Store: p.spot.Store, Folder: p.spot.Path, Bytes: p.bytes, Files: p.files, Settled: true, Counted: p.counted.UnixMicro()})
 			settling = append(settling, p)
 		}
 	}
-	l.mu.Unlock()
 	if len(rows) == 0 {
 		return
 	}
-	if err := l.db.SettlePlaces(context.Background(), rows, now); err != nil {
+	if err := l.note(settling, func() error { return l.db.SettlePlaces(context.Background(), rows, now) }, func(p *place) { p.settled = true }); err != nil {
 		l.log.Error("what the places hold was not written down", "cause", err)
-		return
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, p := range settling {
-		p.settled = true
 	}
 }
 
