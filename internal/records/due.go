@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -14,8 +15,11 @@ type Due struct {
 	Record keep.AuditRecord
 }
 
-// AddDue writes a record down that is to come into the trail.
+// AddDue writes a record down that is to come into the trail; its time is now where it has none.
 func (db *DB) AddDue(ctx context.Context, r keep.AuditRecord) (id int64, err error) {
+	if r.At.IsZero() {
+		r.At = time.Now().UTC().Truncate(time.Microsecond)
+	}
 	text, err := json.Marshal(r)
 	if err != nil {
 		return 0, err

@@ -117,6 +117,26 @@ func (db *DB) Moved(ctx context.Context, from, to keep.Spot, taken bool) error {
 	})
 }
 
+// MoveStore has what hangs on all places of one store, and is held in it, hang on the same places of another. What hung there is
+// gone: that store had nothing that is used.
+func (db *DB) MoveStore(ctx context.Context, from, to string) error {
+	return db.Together(ctx, func(ctx context.Context) error {
+		for n, h := range hangs {
+			if n > 0 && hangs[n-1].table == h.table {
+				continue
+			}
+			if _, err := db.to(ctx).ExecContext(ctx, "DELETE FROM "+h.table+" WHERE store = ?", to); err != nil {
+				return err
+			}
+			if _, err := db.to(ctx).ExecContext(ctx, "UPDATE "+h.table+" SET store = ? WHERE store = ?", to, from); err != nil {
+				return err
+			}
+		}
+		_, err := db.to(ctx).ExecContext(ctx, "UPDATE held SET definition = json_set(definition, '$.Store', ?) WHERE json_extract(definition, '$.Store') = ?", to, from)
+		return err
+	})
+}
+
 // lookHanging looks once whether anything hangs anywhere.
 func (db *DB) lookHanging(ctx context.Context) error {
 	for _, h := range hangs {

@@ -257,6 +257,11 @@ func numbered(name string, n int) string {
 	return fmt.Sprintf("%s (%d)%s", strings.TrimSuffix(name, end), n, end)
 }
 
+// MoveStore has what waits for its check in a store wait in another from now on. It implements [office.Live].
+func (s *Service) MoveStore(ctx context.Context, from, to string, save func() error) error {
+	return s.holds.moveStore(ctx, from, to, save)
+}
+
 // Held is what waits for its check. It implements [office.Live].
 func (s *Service) Held() []keep.Held { return s.holds.all() }
 

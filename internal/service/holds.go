@@ -21,6 +21,7 @@ type holds struct {
 
 	mu    sync.Mutex
 	byID  map[string]*hold
+	moves string            // the store that is just left for another: nothing is done with what is held in it
 	place map[heldAt]string // ids
 	of    map[string]int    // how many each account has
 	busy  map[string]int    // how many are asked of each receiver just now
@@ -117,6 +118,10 @@ func (h *holds) Begin(one keep.Held) error {
 		h.mu.Unlock()
 		return keep.Refuse(keep.InUse, "the file is being uploaded already")
 	}
+	if one.Store == h.moves {
+		h.mu.Unlock()
+		return errSettling
+	}
 	mine := &hold{Held: one}
 	h.put(mine)
 	h.mu.Unlock()
@@ -134,7 +139,7 @@ var errSettling = keep.Refuse(keep.InUse, "the file has been checked and gets it
 func (h *holds) Write(id string, atOnce bool) (done func(came keep.HeldState, size int64, hash string) error, err error) {
 	h.mu.Lock()
 	one := h.byID[id]
-	if one == nil || one.settled {
+	if one == nil || one.settled || one.Store == h.moves {
 		h.mu.Unlock()
 		return nil, errSettling
 	}
@@ -199,7 +204,7 @@ func (h *holds) settle(id string, turn int) (one *hold, done func(gone bool), er
 	switch {
 	case one == nil:
 		return nil, nil, keep.NoSuch("held file", id)
-	case one.settled || one.writers > 0 || turn >= 0 && one.turn != turn:
+	case one.settled || one.Store == h.moves || one.writers > 0 || turn >= 0 && one.turn != turn:
 		return nil, nil, errSettling
 	}
 	one.settled = true
@@ -235,6 +240,49 @@ func (h *holds) Move(id string, folder quota.Spot, name, to string, over bool, d
 	h.place[at(&one.Held)] = id
 	h.mu.Unlock()
 	return h.save(one)
+}
+
+// moveStore has what is held in a store be held in another once save, which says so in the records, is done.
+func (h *holds) moveStore(ctx context.Context, from, to string, save func() error) error {
+	var mine []*hold
+	h.mu.Lock()
+	h.moves = from
+	defer func() {
+		h.moves = ""
+		h.mu.Unlock()
+		h.stir()
+	}()
+	for busy := true; busy; {
+		busy, mine = false, nil
+		for _, one := range h.byID {
+			if one.Store == from {
+				mine, busy = append(mine, one), busy || one.settled || one.writers > 0
+			}
+		}
+		if busy {
+			h.mu.Unlock()
+			time.Sleep(10 * time.Millisecond)
+			h.mu.Lock()
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	h.mu.Unlock()
+	for _, one := range mine {
+		one.saving.Lock()
+		defer one.saving.Unlock()
+	}
+	err := save()
+	h.mu.Lock()
+	for _, one := range mine {
+		if err == nil && h.byID[one.ID] == one {
+			h.forget(one)
+			one.Store = to
+			h.put(one)
+		}
+	}
+	return err
 }
 
 func (h *holds) Drop(id string, do func() error) error {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -167,4 +168,101 @@ func TestThePortalHoldsConditionsAndPlaces(t *testing.T) {
 		assert.Equal(t, 400, status, fmt.Sprint(to, string(text)))
 	}
 	assert.Equal(t, "f", string(testkit.OnDisk(t, filepath.Join(k.Home("ann"), "w/sub/f"))))
+}
+
+// A store that moves takes along what hangs on its places: uploads that wait for their check, unfinished ones, the bin, locks and
+// properties; and each overwrite that looks as what it took the place of.
+func TestAStoreMovesWithWhatHangsOnIt(t *testing.T) {
+	k := testkit.Start(t)
+	mute := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(mute.Close)
+	k.Must(nil, "receiver", "add", "scanner", mute.URL, "-private")
+	k.Account("ann", "-quota-bytes", "20MiB", "-bin-time", "7d", "-mount", "/in=files:in,check=scanner,refused=no")
+	k.Must(nil, "store", "add", "new", t.TempDir())
+	h := in(t, k, "ann")
+	for _, name := range []string{"gone.tif", "marked.txt", "in/good.tif", "in/bad.tif"} {
+		status, text := h.do("PUT", "files/"+name, []byte(name))
+		require.Equal(t, 204, status, string(text))
+	}
+	var held []api.Held
+	k.Must(&held, "held", "list")
+	require.Len(t, held, 2)
+	gone := h.discard("/gone.tif")
+	at, r := h.create(1000, "path", "/half.bin")
+	require.Equal(t, 201, r.StatusCode)
+	require.Equal(t, 204, h.patch(at, 0, bytes.NewReader(bytes.Repeat([]byte("a"), 400))).StatusCode)
+	dav := func(method, path, body string, headers ...string) *http.Response {
+		request, err := http.NewRequest(method, strings.TrimSuffix(h.base, "/portal/")+"/dav"+path, strings.NewReader(body))
+		require.NoError(t, err)
+		request.SetBasicAuth("ann", testkit.Password)
+		for i := 0; i+1 < len(headers); i += 2 {
+			request.Header.Set(headers[i], headers[i+1])
+		}
+		response, err := h.http.Do(request)
+		require.NoError(t, err)
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		response.Body.Close()
+		response.Body = io.NopCloser(bytes.NewReader(text))
+		return response
+	}
+	require.Equal(t, 207, dav("PROPPATCH", "/marked.txt", `<propertyupdate xmlns="DAV:"><set><prop><sheet xmlns="urn:city">17</sheet></prop></set></propertyupdate>`).StatusCode)
+	locked := dav("LOCK", "/marked.txt", `<lockinfo xmlns="DAV:"><lockscope><exclusive/></lockscope><locktype><write/></locktype></lockinfo>`, "Timeout", "Second-600")
+	require.Equal(t, 200, locked.StatusCode)
+
+	// While it moves, a file is overwritten again and again by others of its size and time.
+	file := filepath.Join(t.TempDir(), "same.bin")
+	when := time.Now().Add(-time.Hour).Truncate(time.Second)
+	last, stop, ended := []byte(nil), make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for n := 0; ; n++ {
+			content := fmt.Appendf(nil, "version %09d", n)
+			os.WriteFile(file, content, 0o600)
+			os.Chtimes(file, when, when)
+			if _, err := k.SFTP("ann", k.Key("ann"), "put -p "+file+" same.bin"); err == nil {
+				last = content
+			}
+			select {
+			case <-stop:
+				return
+			default:
+			}
+		}
+	}()
+	var moved api.StoreMove
+	k.Must(&moved, "store", "move", "files", "new", "-meant")
+	require.Equal(t, "done", moved.Phase)
+	require.NoError(t, os.RemoveAll(filepath.Dir(k.Home("ann")))) // the old store is of no use any more
+	close(stop)
+	<-ended
+
+	h = in(t, k, "ann")
+	status, text := h.do("GET", "files/same.bin", nil)
+	assert.Equal(t, []any{200, string(last)}, []any{status, string(text)})
+	assert.Equal(t, 400, h.offset(at))
+	require.Equal(t, 204, h.patch(at, 400, bytes.NewReader(bytes.Repeat([]byte("b"), 600))).StatusCode)
+	_, text = h.do("GET", "files/half.bin", nil)
+	assert.Equal(t, strings.Repeat("a", 400)+strings.Repeat("b", 600), string(text))
+	status, text = h.do("PUT", "api/v1/bin/"+gone, api.PortalPutBack{})
+	assert.Equal(t, 204, status, string(text))
+	_, text = h.do("GET", "files/gone.tif", nil)
+	assert.Equal(t, "gone.tif", string(text))
+	found, _ := io.ReadAll(dav("PROPFIND", "/marked.txt", `<propfind xmlns="DAV:"><prop><sheet xmlns="urn:city"/></prop></propfind>`, "Depth", "0").Body)
+	assert.Contains(t, string(found), "17")
+	assert.Equal(t, 423, dav("PUT", "/marked.txt", "without the token").StatusCode)
+	assert.Equal(t, 204, dav("PUT", "/marked.txt", "with it", "If", "("+locked.Header.Get("Lock-Token")+")").StatusCode)
+	k.Must(&held, "held", "list")
+	require.Len(t, held, 2)
+	for _, one := range held {
+		assert.Equal(t, "new", one.Store)
+		answer := "accept"
+		if strings.Contains(one.Path, "bad") {
+			answer = "refuse"
+		}
+		k.Must(nil, "held", answer, one.ID)
+	}
+	_, text = h.do("GET", "files/in/good.tif", nil)
+	assert.Equal(t, "in/good.tif", string(text))
+	k.Must(nil, "store", "remove", "files")
 }

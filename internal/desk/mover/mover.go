@@ -3,6 +3,7 @@ package mover
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -27,7 +28,20 @@ type Tally struct {
 type Mover struct {
 	From, To store.Folder
 	Tally    *Tally
-	Lasting  bool // what is copied is on the medium before it is verified
+	Lasting  bool                        // what is copied is on the medium before it is verified
+	Touched  func() func(at string) bool // asked at the beginning of each pass: what may have changed unseen since the last
+
+	verified map[[16]byte]uint64 // of paths: which version of the file was brought
+	touched  func(at string) bool
+}
+
+// maxVerified bounds the files of which it is remembered that they were brought; the others are compared once more.
+const maxVerified = 1 << 22
+
+// brought is what is remembered of a path and a version.
+func brought(at, version string) ([16]byte, uint64) {
+	sum, is := sha256.Sum256([]byte(at)), sha256.Sum256([]byte(version))
+	return [16]byte(sum[:16]), binary.LittleEndian.Uint64(is[:])
 }
 
 var buffers = sync.Pool{New: func() any { return new([256 << 10]byte) }}
@@ -104,6 +118,7 @@ func names(ctx context.Context, folder store.Folder, at string, do func(fs.FileI
 // Pass copies what the other side doesn't have yet as it is here. With exact, what is there only goes: for
 // the last pass, when nobody changes anything.
 func (m *Mover) Pass(ctx context.Context, exact bool) error {
+	m.touched = m.Touched()
 	return m.pass(ctx, m.From, m.To, ".", exact)
 }
 
@@ -115,7 +130,7 @@ func (m *Mover) pass(ctx context.Context, from, to store.Folder, at string, exac
 		case info.IsDir():
 			return m.folder(ctx, from, to, at, info, exact)
 		case info.Mode().IsRegular():
-			return gone(m.file(ctx, from, to, info))
+			return gone(m.file(ctx, from, to, at, info))
 		case info.Mode()&fs.ModeSymlink != 0:
 			return gone(m.link(from, to, info.Name()))
 		}
@@ -192,52 +207,50 @@ func (m *Mover) link(from, to store.Folder, name string) error {
 	return there.Symlink(text, name)
 }
 
-// same reports whether a file was brought and verified: its time is set last.
-func same(a, b fs.FileInfo) bool {
-	return a.Size() == b.Size() && a.ModTime().Truncate(time.Second).Equal(b.ModTime().Truncate(time.Second)) && b.Mode().IsRegular()
-}
-
 // ErrDiffers says that other bytes came back than were written.
 var ErrDiffers = errors.New("other bytes came back than were written")
 
-func (m *Mover) file(ctx context.Context, from, to store.Folder, listed fs.FileInfo) error {
+// file brings a file, unless just this version of it was brought already. One that has the size of what is there is read on both
+// sides first: neither its time nor its size says that it is the same.
+func (m *Mover) file(ctx context.Context, from, to store.Folder, in string, listed fs.FileInfo) error {
 	name := listed.Name()
 	info, err := from.Lookup(name) // lists may know less
 	if err != nil {
 		return err
 	}
+	at := path.Join(in, name)
+	version, _ := store.Version(info)
+	key, is := brought(at, version)
 	there, err := to.Lookup(name)
 	switch {
-	case err == nil && same(info, there):
-		m.Tally.Same.Add(1)
-		return nil
-	case err == nil && there.IsDir():
-		err = remove(ctx, to, there)
-	case err == nil:
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return err
+	case there.Mode().IsRegular() && there.Size() == info.Size():
+		was, known := m.verified[key]
+		alike := known && was == is && !m.touched(at)
+		if !alike {
+			if alike, err = equal(ctx, from, to, name); err != nil {
+				return err
+			}
+		}
+		if alike {
+			m.Tally.Same.Add(1)
+			m.remember(key, is)
+			return facts(to, name, info, there)
+		}
 		err = to.Remove(name, false)
+	default:
+		err = remove(ctx, to, there)
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	in, err := from.Open(name, os.O_RDONLY, 0)
+	sum, err := m.copy(ctx, from, to, name, info)
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	out, err := to.Open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, info.Mode().Perm())
-	if err != nil {
-		return err
-	}
-	sum, err := pour(ctx, out, in, &m.Tally.CopiedBytes)
-	if err = errors.Join(err, store.End(out, err == nil, m.Lasting)); err != nil {
-		return err
-	}
-	back, err := to.Open(name, os.O_RDONLY, 0)
-	if err != nil {
-		return err
-	}
-	defer back.Close()
-	again, err := pour(ctx, io.Discard, back, nil)
+	again, err := hashOf(ctx, to, name)
 	if err != nil {
 		return err
 	}
@@ -245,7 +258,65 @@ func (m *Mover) file(ctx context.Context, from, to store.Folder, listed fs.FileI
 		return ErrDiffers
 	}
 	m.Tally.Copied.Add(1)
+	m.remember(key, is)
 	return to.SetTimes(name, time.Time{}, info.ModTime())
+}
+
+func (m *Mover) remember(key [16]byte, is uint64) {
+	if m.verified == nil {
+		m.verified = map[[16]byte]uint64{}
+	}
+	if len(m.verified) < maxVerified {
+		m.verified[key] = is
+	} else if _, known := m.verified[key]; known {
+		m.verified[key] = is
+	}
+}
+
+// facts gives what has the right content the right time and mode too.
+func facts(to store.Folder, name string, info, there fs.FileInfo) error {
+	if info.Mode().Perm() != there.Mode().Perm() {
+		if err := to.SetMode(name, info.Mode().Perm()); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	if info.ModTime().Truncate(time.Second).Equal(there.ModTime().Truncate(time.Second)) {
+		return nil
+	}
+	return to.SetTimes(name, time.Time{}, info.ModTime())
+}
+
+func (m *Mover) copy(ctx context.Context, from, to store.Folder, name string, info fs.FileInfo) (sum [sha256.Size]byte, err error) {
+	in, err := from.Open(name, os.O_RDONLY, 0)
+	if err != nil {
+		return sum, err
+	}
+	defer in.Close()
+	out, err := to.Open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, info.Mode().Perm())
+	if err != nil {
+		return sum, err
+	}
+	sum, err = pour(ctx, out, in, &m.Tally.CopiedBytes)
+	return sum, errors.Join(err, store.End(out, err == nil, m.Lasting))
+}
+
+func hashOf(ctx context.Context, in store.Folder, name string) (sum [sha256.Size]byte, err error) {
+	f, err := in.Open(name, os.O_RDONLY, 0)
+	if err != nil {
+		return sum, err
+	}
+	defer f.Close()
+	return pour(ctx, io.Discard, f, nil)
+}
+
+// equal reports whether a file has the same content on both sides.
+func equal(ctx context.Context, from, to store.Folder, name string) (bool, error) {
+	one, err := hashOf(ctx, from, name)
+	if err != nil {
+		return false, err
+	}
+	two, err := hashOf(ctx, to, name)
+	return one == two, err
 }
 
 // pour copies to the end and gives the hash.

@@ -58,6 +58,19 @@ func (o *Office) changed(ctx context.Context, who Actor, action keep.Action, wha
 	})
 }
 
+// noteChange keeps a change in the history, and has it recorded, with the change that it is a part of.
+func (o *Office) noteChange(ctx context.Context, who Actor, action keep.Action, what, name string, before, after any) error {
+	c, r, err := o.describe(who, action, what, name, before, after)
+	if err != nil {
+		return err
+	}
+	if _, err := o.DB.AddChange(ctx, c); err != nil {
+		return err
+	}
+	_, err = o.DB.AddDue(ctx, r)
+	return err
+}
+
 // describe is a change as the history and the trail have it.
 func (o *Office) describe(who Actor, action keep.Action, what, name string, before, after any) (records.Change, keep.AuditRecord, error) {
 	c := records.Change{At: time.Now().UTC(), Operator: who.Operator, Address: who.Address, Action: action, What: what, Name: name, Undoes: who.undoes}

@@ -238,6 +238,9 @@ func (o *Office) carryOver(ctx context.Context, one *move) error {
 	defer m.From.Close()
 	defer m.To.Close()
 	m.Tally = &one.tally
+	touched := o.Ledger.Touch(one.from)
+	defer touched.End()
+	m.Touched = touched.Take
 	if _, err := m.Count(ctx); err != nil {
 		return err
 	}
@@ -258,10 +261,31 @@ func (o *Office) carryOver(ctx context.Context, one *move) error {
 	if err := o.everybodyOut(ctx, one.from); err != nil {
 		return err
 	}
+	patience, enough := context.WithTimeout(ctx, outPatience)
+	defer enough()
+	letGo, err := o.Ledger.Still(patience, one.from, errMoving)
+	if err != nil {
+		return fmt.Errorf("changes in the store did not end: %w", err)
+	}
+	defer letGo()
+	if err := o.nothingHalfDone(ctx, one.from); err != nil {
+		return err
+	}
 	if err := m.Pass(ctx, true); err != nil {
 		return err
 	}
 	return o.switchMounts(ctx, one)
+}
+
+// nothingHalfDone refuses to leave a store in which a deed was cut off: its pieces are put right where they lie.
+func (o *Office) nothingHalfDone(ctx context.Context, name string) error {
+	deeds, err := o.DB.Deeds(ctx)
+	for _, d := range deeds {
+		if slices.ContainsFunc([]keep.Spot{d.From, d.To, d.Old, d.Source, d.Away}, func(spot keep.Spot) bool { return spot.Store == name }) {
+			return keep.Refuse(keep.InUse, "something that was cut off in the store is not put right yet: start the service once more, then move it")
+		}
+	}
+	return err
 }
 
 // outPatience bounds how long it is waited until the sessions have ended that use a store.
@@ -295,31 +319,69 @@ func (o *Office) everybodyOut(ctx context.Context, name string) error {
 	return errors.New("the sessions that use the store did not end")
 }
 
-// switchMounts has all mounts of the old store lead to the new one.
+// switchMounts has all mounts of the old store lead to the new one, and what hangs on its places go along: all of that or nothing.
 func (o *Office) switchMounts(ctx context.Context, one *move) error {
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	accounts, groups, err := o.leading(ctx, one.from)
 	if err != nil {
 		return err
 	}
-	lead := func(mounts []keep.Mount) []keep.Mount {
-		led := slices.Clone(mounts)
-		for i := range led {
-			if led[i].Store == one.from {
-				led[i].Store = one.to
-			}
-		}
-		return led
-	}
-	for _, name := range groups {
-		if _, err := o.SetGroup(ctx, one.who, name, func(g *keep.Group) error { g.Mounts = lead(g.Mounts); return nil }); err != nil {
-			return fmt.Errorf("group %s: %w", name, err)
-		}
-	}
-	for _, name := range accounts {
-		if _, err := o.SetAccount(ctx, one.who, name, "", func(a *keep.Account) error { a.Mounts = lead(a.Mounts); return nil }); err != nil {
-			return fmt.Errorf("account %s: %w", name, err)
-		}
-	}
 	say := fmt.Sprintf("to %s, done: %d files verified", one.to, one.tally.Copied.Load()+one.tally.Same.Load())
-	return o.recorded(ctx, one.who, keep.StoreMove, one.from, say, func(ctx context.Context) error { return o.DB.SaveSetting(ctx, moveSetting, "") })
+	err = o.Live.MoveStore(ctx, one.from, one.to, func() error {
+		return o.recorded(ctx, one.who, keep.StoreMove, one.from, say, func(ctx context.Context) error {
+			for _, name := range groups {
+				if err := o.leadGroup(ctx, one, name); err != nil {
+					return fmt.Errorf("group %s: %w", name, err)
+				}
+			}
+			for _, name := range accounts {
+				if err := o.leadAccount(ctx, one, name); err != nil {
+					return fmt.Errorf("account %s: %w", name, err)
+				}
+			}
+			return errors.Join(o.DB.MoveStore(ctx, one.from, one.to), o.DB.SaveSetting(ctx, moveSetting, ""))
+		})
+	})
+	if err != nil {
+		return err
+	}
+	return o.Arrange(ctx)
+}
+
+// lead has mounts lead to where a store moves.
+func (one *move) lead(mounts []keep.Mount) []keep.Mount {
+	led := slices.Clone(mounts)
+	for i := range led {
+		if led[i].Store == one.from {
+			led[i].Store = one.to
+		}
+	}
+	return led
+}
+
+func (o *Office) leadGroup(ctx context.Context, one *move, name string) error {
+	before, err := o.Group(ctx, name)
+	if err != nil {
+		return err
+	}
+	g := *before
+	g.Mounts, g.Changed = one.lead(before.Mounts), time.Now().UTC()
+	if err := o.DB.SaveGroup(ctx, &g); err != nil {
+		return err
+	}
+	return o.noteChange(ctx, one.who, keep.GroupSet, groups, name, groupFacts(before), groupFacts(&g))
+}
+
+func (o *Office) leadAccount(ctx context.Context, one *move, name string) error {
+	a, err := o.DB.Account(ctx, name)
+	if err != nil {
+		return err
+	}
+	before := factsOf(a)
+	a.Mounts, a.Changed = one.lead(a.Mounts), time.Now().UTC()
+	if err := o.DB.SaveAccount(ctx, a); err != nil {
+		return err
+	}
+	return o.noteChange(ctx, one.who, keep.AccountSet, accounts, name, before, factsOf(a))
 }

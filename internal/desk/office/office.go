@@ -51,6 +51,8 @@ type Live interface {
 	// Held is what waits for its check; DecideHeld lets it in or refuses it.
 	Held() []keep.Held
 	DecideHeld(id string, answer keep.CheckAnswer, said string) error
+	// MoveStore has what is held in a store be held in another, once save has written that.
+	MoveStore(ctx context.Context, from, to string, save func() error) error
 	// Expect has the service look at once for what notices wait for.
 	Expect()
 	// Admit puts the network rules of the service in force for new connections.

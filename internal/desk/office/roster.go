@@ -174,30 +174,16 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 // eachChanged keeps each account of an import in the history, and has it recorded.
 func (o *Office) eachChanged(ctx context.Context, who Actor, add, save []*keep.Account, before []*facts) error {
 	for _, a := range add {
-		if err := o.noteChange(ctx, who, keep.AccountAdd, a, nil); err != nil {
+		if err := o.noteChange(ctx, who, keep.AccountAdd, accounts, a.Name, nil, factsOf(a)); err != nil {
 			return err
 		}
 	}
 	for i, a := range save {
-		if err := o.noteChange(ctx, who, keep.AccountSet, a, before[i]); err != nil {
+		if err := o.noteChange(ctx, who, keep.AccountSet, accounts, a.Name, before[i], factsOf(a)); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-// noteChange keeps the change of one account, and has it recorded, with the change that it is a part of.
-func (o *Office) noteChange(ctx context.Context, who Actor, action keep.Action, a *keep.Account, before any) error {
-	c, r, err := o.describe(who, action, accounts, a.Name, before, factsOf(a))
-	if err != nil {
-		return err
-	}
-	if _, err := o.DB.AddChange(ctx, c); err != nil {
-		return err
-	}
-	r.At = c.At
-	_, err = o.DB.AddDue(ctx, r)
-	return err
 }
 
 func rosterError(err error) error {

@@ -227,7 +227,7 @@ func (o *Office) applySync(ctx context.Context, who Actor, plan *stepPlan) error
 			return err
 		}
 		for i, a := range plan.save {
-			if err := o.noteChange(ctx, who, plan.actions[i], a, plan.before[i]); err != nil {
+			if err := o.noteChange(ctx, who, plan.actions[i], accounts, a.Name, plan.before[i], factsOf(a)); err != nil {
 				return err
 			}
 		}

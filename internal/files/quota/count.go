@@ -72,9 +72,12 @@ func (l *Ledger) countPlace(p *place) (Difference, error) {
 		first = true
 	}
 	l.mu.Unlock()
-	l.drain(p.spot) // whoever is in the middle of a change ends it first
-
-	bytes, files, err := l.walk(p.spot)
+	// Whoever is in the middle of a change ends it first.
+	err := l.drain(context.Background(), p.spot)
+	var bytes, files int64
+	if err == nil {
+		bytes, files, err = l.walk(p.spot)
+	}
 	l.mu.Lock()
 	for _, f := range l.open { // what has no name any more takes room until it is closed
 		if f.gone && slices.Contains(l.over(f.spot), p) {

@@ -45,6 +45,8 @@ type Ledger struct {
 
 	running map[*change]struct{}
 	alone   map[string]*change     // who has a store alone, or waits for that
+	still   map[string]error       // why nothing changes in a store
+	touched *Touched               // nil: nobody wants to know
 	looking map[*looking]struct{}  // files that are about to be followed
 	walks   map[string]*sync.Mutex // of each store: one count at a time
 	pending map[string][]*place    // of each store: to be counted, by one goroutine that ends when none is left
@@ -97,7 +99,7 @@ const (
 // Unlimited is a ledger without any place: everything fits.
 func Unlimited() *Ledger {
 	l := &Ledger{places: map[Spot]*place{}, nested: map[string]int{}, below: map[Spot]int{}, open: map[fileID]*File{},
-		running: map[*change]struct{}{}, alone: map[string]*change{}, looking: map[*looking]struct{}{},
+		running: map[*change]struct{}{}, alone: map[string]*change{}, still: map[string]error{}, looking: map[*looking]struct{}{},
 		walks: map[string]*sync.Mutex{}, pending: map[string][]*place{}}
 	l.changes.Store(uint64(time.Now().UnixNano()))
 	return l

@@ -58,6 +58,8 @@ func (c *change) ended() chan struct{} {
 	return c.over
 }
 
+var errStopping = keep.Refuse(keep.Stopping, "the service is stopping")
+
 func (l *Ledger) begin(c *change) (*change, error) {
 	var deadline <-chan time.Time
 	for {
@@ -75,7 +77,7 @@ func (l *Ledger) begin(c *change) (*change, error) {
 			case <-deadline:
 				err = keep.Refuse(keep.QuotaFull, "what the folder holds is being counted: try again in a minute")
 			case <-l.quit:
-				err = keep.Refuse(keep.Stopping, "the service is stopping")
+				err = errStopping
 			}
 		}
 		l.mu.Lock()
@@ -92,6 +94,9 @@ func (l *Ledger) try(c *change) (waits chan struct{}, err error) {
 	var settled []*place
 	now := time.Now()
 	for _, spot := range c.spots {
+		if why := l.still[spot.Store]; why != nil {
+			return nil, why
+		}
 		if other := l.alone[spot.Store]; other != nil && other != c {
 			return other.ended(), nil
 		}
@@ -129,6 +134,7 @@ func (l *Ledger) try(c *change) (waits chan struct{}, err error) {
 		return done, err // and once more: it was let go of the lock
 	}
 	l.running[c] = struct{}{}
+	l.touched.add(c.spots...)
 	return nil, nil
 }
 
@@ -165,7 +171,7 @@ func (l *Ledger) unsettle(places []*place) (err error) {
 }
 
 // drain waits for the changes that have begun at a folder, above it or in it.
-func (l *Ledger) drain(folder Spot) {
+func (l *Ledger) drain(ctx context.Context, folder Spot) error {
 	l.mu.Lock()
 	var over []chan struct{}
 	for c := range l.running {
@@ -179,7 +185,11 @@ func (l *Ledger) drain(folder Spot) {
 	for _, one := range over {
 		select {
 		case <-one:
+		case <-ctx.Done():
+			return ctx.Err()
 		case <-l.quit:
+			return errStopping
 		}
 	}
+	return nil
 }
