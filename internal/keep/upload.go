@@ -16,8 +16,10 @@ type PartialUpload struct {
 	Hashed   int64  // how much that is, bytes
 	Store    string // where it lies
 	Folder   string
-	Once     bool // it can't go on after the end of the service
-	Done     bool // it has its name
+	Once     bool   // it can't go on after the end of the service
+	Done     bool   // it has its name
+	Ending   bool   // it has come whole, and is about to get its name
+	About    string // what the client said of it, as it was said
 	Created  time.Time
 	Touched  time.Time
 }

@@ -25,11 +25,13 @@ type uploadRow struct {
 	Created  int64  `db:"created"`
 	Touched  int64  `db:"touched"`
 	Pass     string `db:"pass_id"`
+	Ending   bool   `db:"ending"`
+	About    string `db:"about"`
 }
 
 func (r uploadRow) upload() keep.PartialUpload {
 	u := keep.PartialUpload{ID: r.ID, Pass: r.Pass, Path: r.Path, Size: r.Size, Replaces: r.Replaces, Hold: r.Hold, Hash: r.Hash, State: r.State, Hashed: r.Hashed,
-		Store: r.Store, Folder: r.Folder, Once: r.Once, Done: r.Done, Created: fromMicros(r.Created), Touched: fromMicros(r.Touched)}
+		Store: r.Store, Folder: r.Folder, Once: r.Once, Ending: r.Ending, Done: r.Done, About: r.About, Created: fromMicros(r.Created), Touched: fromMicros(r.Touched)}
 	if r.Account != nil {
 		u.Account = *r.Account
 	}
@@ -80,11 +82,11 @@ func (db *DB) CountUploads(ctx context.Context, account int64, pass string) (n i
 // SaveUpload writes an upload, new or changed.
 func (db *DB) SaveUpload(ctx context.Context, u keep.PartialUpload) error {
 	db.hanging.Store(true)
-	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO upload (id, account_id, path, size, replaces, hold, hash, state, hashed, store, folder, once, done, created, touched, pass_id)
-		VALUES (:id, :account_id, :path, :size, :replaces, :hold, :hash, :state, :hashed, :store, :folder, :once, :done, :created, :touched, :pass_id)
+	_, err := db.to(ctx).NamedExecContext(ctx, `INSERT INTO upload (id, account_id, path, size, replaces, hold, hash, state, hashed, store, folder, once, done, created, touched, pass_id, ending, about)
+		VALUES (:id, :account_id, :path, :size, :replaces, :hold, :hash, :state, :hashed, :store, :folder, :once, :done, :created, :touched, :pass_id, :ending, :about)
 		ON CONFLICT (id) DO UPDATE SET path = excluded.path, replaces = excluded.replaces, hold = excluded.hold, hash = excluded.hash, state = excluded.state,
-			hashed = excluded.hashed, done = excluded.done, touched = excluded.touched`,
-		uploadRow{u.ID, &u.Account, u.Path, u.Size, u.Replaces, u.Hold, u.Hash, u.State, u.Hashed, u.Store, u.Folder, u.Once, u.Done, micros(u.Created), micros(u.Touched), u.Pass})
+			hashed = excluded.hashed, done = excluded.done, ending = excluded.ending, touched = excluded.touched`,
+		uploadRow{u.ID, &u.Account, u.Path, u.Size, u.Replaces, u.Hold, u.Hash, u.State, u.Hashed, u.Store, u.Folder, u.Once, u.Done, micros(u.Created), micros(u.Touched), u.Pass, u.Ending, u.About})
 	return err
 }
 

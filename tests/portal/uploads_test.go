@@ -331,3 +331,35 @@ func TestUploadsOfOneNameDontMix(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, entries, 1)
 }
+
+// What tus asks for beside the plain way: data with the creation, methods in a header, metadata given back, and a plain word for what
+// is not done here.
+func TestTheCornersOfResumableUploads(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	h := in(t, k, "ann")
+	about := "Upload-Metadata: path " + base64.StdEncoding.EncodeToString([]byte("/a.bin"))
+	r := h.tus("POST", "api/v1/uploads", strings.NewReader("12345"), "Upload-Length: 10", about, tusContent)
+	require.Equal(t, []any{201, "5"}, []any{r.StatusCode, r.Header.Get("Upload-Offset")})
+	at := strings.TrimPrefix(r.Header.Get("Location"), "/portal/")
+	r = h.tus("POST", at, nil, "X-HTTP-Method-Override: HEAD")
+	assert.Equal(t, []any{200, "5", about}, []any{r.StatusCode, r.Header.Get("Upload-Offset"), "Upload-Metadata: " + r.Header.Get("Upload-Metadata")})
+	r = h.tus("POST", at, strings.NewReader("67890"), "X-HTTP-Method-Override: PATCH", "Upload-Offset: 5", tusContent)
+	assert.Equal(t, []any{204, "10"}, []any{r.StatusCode, r.Header.Get("Upload-Offset")})
+	assert.Equal(t, "1234567890", string(testkit.OnDisk(t, filepath.Join(k.Home("ann"), "a.bin"))))
+	r = h.tus("POST", "api/v1/uploads", strings.NewReader("12345"), "Upload-Length: 5", "Upload-Metadata: filename "+base64.StdEncoding.EncodeToString([]byte("b.bin")), tusContent)
+	assert.Equal(t, []any{201, "5"}, []any{r.StatusCode, r.Header.Get("Upload-Offset")})
+	at, _ = h.create(10, "path", "/c.bin")
+	assert.Equal(t, 204, h.tus("POST", at, nil, "X-HTTP-Method-Override: DELETE").StatusCode)
+	assert.Equal(t, 404, h.tus("HEAD", at, nil).StatusCode)
+	for header, says := range map[string]string{"Upload-Concat: partial": "Upload-Concat", "Upload-Defer-Length: 1": "Upload-Defer-Length"} {
+		r := h.tus("POST", "api/v1/uploads", nil, "Upload-Length: 5", about, header)
+		text, _ := io.ReadAll(r.Body)
+		assert.Equal(t, 400, r.StatusCode)
+		assert.Contains(t, string(text), says)
+	}
+	r = h.tus("POST", "api/v1/uploads", nil, "Upload-Length: 5", "Upload-Metadata: filename ")
+	text, _ := io.ReadAll(r.Body)
+	assert.Equal(t, 400, r.StatusCode, string(text))
+	assert.Contains(t, string(text), "what the file is called")
+}

@@ -114,7 +114,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.Assets.ServeHTTP(w, r)
 		return
 	}
-	http.NewCrossOriginProtection().Handler(s.mux).ServeHTTP(w, r)
+	http.NewCrossOriginProtection().Handler(exchange.Overriding(s.mux)).ServeHTTP(w, r)
 }
 
 func carried(do func(http.ResponseWriter, *http.Request, *exchange.Stay) error) func(http.ResponseWriter, *http.Request, *visitor) error {

@@ -112,7 +112,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
-	http.NewCrossOriginProtection().Handler(s.mux).ServeHTTP(w, r)
+	http.NewCrossOriginProtection().Handler(exchange.Overriding(s.mux)).ServeHTTP(w, r)
 }
 
 var (

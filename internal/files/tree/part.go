@@ -284,23 +284,28 @@ func (t *Tree) hashPart(at string, one Part, known *string) error {
 	}}.of(t, f)
 }
 
-// PartSize is how much of an upload has come, bytes: 0 when it has not begun.
-func (t *Tree) PartSize(at string, one Part) (int64, error) {
+// PartSize is how much of an upload has come, bytes: 0 when it has not begun. Of one that was about to get its name, named says that
+// it has it: its part is gone, and a file of its size is there.
+func (t *Tree) PartSize(at string, one Part, ending bool) (size int64, named bool, err error) {
 	defer t.deed(at)()
 	p, err := t.resolve(at, true, keep.Upload)
 	if err != nil {
-		return 0, asFault(err)
+		return 0, false, asFault(err)
 	}
 	defer p.close()
 	beside := p.beside(one)
 	info, err := beside.dir.Lookup(beside.name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, nil
+		there, looked := p.dir.Lookup(p.name)
+		if named = ending && looked == nil && there.Mode().IsRegular() && there.Size() == one.Size; named {
+			return one.Size, true, nil
+		}
+		return 0, false, nil
 	}
 	if err != nil {
-		return 0, asFault(err)
+		return 0, false, asFault(err)
 	}
-	return info.Size(), nil
+	return info.Size(), false, nil
 }
 
 // DropPart removes what has come of an upload from the folder in which the file is to appear; that it isn't

@@ -1,29 +1,20 @@
 package exchange
 
 import (
-	"bytes"
-	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/sha1"
-	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"hash"
-	"io"
-	"io/fs"
 	"log/slog"
 	"net/http"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
 )
 
@@ -109,6 +100,20 @@ func Metadata(r *http.Request) (map[string]string, error) {
 	return found, nil
 }
 
+// maxAbout bounds what a client may say of a file, bytes.
+const maxAbout = 8 << 10
+
+// Overriding lets clients that can send neither PATCH nor DELETE say so: they send POST with X-HTTP-Method-Override (tus 1.0.0).
+func Overriding(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if method := r.Header.Get("X-HTTP-Method-Override"); r.Method == http.MethodPost && slices.Contains([]string{http.MethodPatch, http.MethodDelete, http.MethodHead}, method) && r.Header.Get("Tus-Resumable") != "" {
+			r = r.WithContext(r.Context())
+			r.Method = method
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 // tusAnswer says which version is spoken.
 func tusAnswer(w http.ResponseWriter) { w.Header().Set("Tus-Resumable", tusVersion) }
 
@@ -131,88 +136,6 @@ func tusAsk(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// partOf is an upload as the tree knows it.
-func partOf(u keep.PartialUpload, from int64) *tree.Part {
-	p := &tree.Part{ID: u.ID, Size: u.Size, Hold: u.Hold, Hash: u.Hash}
-	if from > 0 && u.Hashed == from {
-		p.Sum = u.State
-	}
-	return p
-}
-
-// OpenMode is how the next piece of an upload is opened.
-func OpenMode(u keep.PartialUpload, from int64) tree.OpenMode {
-	return tree.OpenMode{Write: true, Create: true, Exclusive: !u.Replaces, Truncate: true, Mode: 0o666, Offset: from, Total: max(0, u.Size), Part: partOf(u, from)}
-}
-
-// Begin decides on an upload before its first byte, and keeps it.
-func (s *Files) Begin(ctx context.Context, one *Stay, u keep.PartialUpload) (keep.PartialUpload, error) {
-	u.ID, u.Created = strings.ToLower(rand.Text()), time.Now()
-	u.Touched = u.Created
-	if err := s.named(&u, func() error { return one.Tree.MayOpen(u.Path, OpenMode(u, 0)) }); err != nil {
-		return u, err
-	}
-	if space, err := one.Tree.Space(path.Dir(u.Path)); err == nil && u.Size > 0 && space.Bytes > 0 && uint64(u.Size) > space.FreeBytes {
-		return u, keep.Refuse(keep.DiskFull, "there is no room for a file of "+keep.SaySize(u.Size)+": "+keep.SaySize(int64(space.FreeBytes))+" are free")
-	}
-	err := one.Tree.AtPlace(u.Path, true, func(lies tree.Place) error {
-		u.Path, u.Store, u.Folder = lies.Path, lies.Spot.Store, lies.Spot.Folder().Path
-		return one.Uploads.SaveUpload(ctx, u, true)
-	})
-	return u, err
-}
-
-var errNoUpload = keep.Refuse(keep.NotFound, "there is no such upload any more: begin it anew")
-
-// upload is one of those that whoever stays began, where its folder lies now; one that is not theirs to go on with is not there.
-func (s *Files) upload(ctx context.Context, one *Stay, id string) (keep.PartialUpload, error) {
-	u, err := one.Uploads.Upload(ctx, id)
-	if err == nil && !lies(one, &u) {
-		err = errNoUpload
-	}
-	return u, err
-}
-
-// lies gives an upload the path that leads to it now; false when none does, or none that a token or a pass is for.
-func lies(one *Stay, u *keep.PartialUpload) bool {
-	at, known := one.Tree.PathTo(keep.Spot{Store: u.Store, Path: path.Join(u.Folder, path.Base(u.Path))})
-	u.Path = at
-	return known && !(one.Tree.Narrowed(keep.Upload, at) && one.Tree.Narrowed(keep.Overwrite, at))
-}
-
-// maxNames bounds the names that are tried for a file whose own is taken.
-const maxNames = 1000
-
-// taken reports whether an error says that a name is.
-func taken(err error) bool {
-	var fault *keep.Fault
-	return errors.As(err, &fault) && fault.Reason == keep.AlreadyThere
-}
-
-// numbered is the n-th name for a file.
-func numbered(at string, n int) string {
-	end := path.Ext(at)
-	if end == path.Base(at) { // it only begins with a dot
-		end = ""
-	}
-	return fmt.Sprintf("%s (%d)%s", strings.TrimSuffix(at, end), n, end)
-}
-
-// finish gives an upload its name that has come whole.
-func (s *Files) finish(one *Stay, u *keep.PartialUpload) error {
-	return s.named(u, func() error { return one.Tree.Finish(u.Path, *partOf(*u, u.Size), u.Replaces) })
-}
-
-// named does something with an upload under its name, or where that is taken under the next that is free.
-func (s *Files) named(u *keep.PartialUpload, do func() error) error {
-	err := do()
-	for named, n := u.Path, 2; s.KeepBoth && taken(err) && n < maxNames; n++ {
-		u.Path = numbered(named, n)
-		err = do()
-	}
-	return err
-}
-
 // CreateUpload begins an upload where its metadata says, perhaps with its first piece.
 func (s *Files) CreateUpload(w http.ResponseWriter, r *http.Request, one *Stay) error {
 	about, err := Metadata(r)
@@ -222,6 +145,10 @@ func (s *Files) CreateUpload(w http.ResponseWriter, r *http.Request, one *Stay) 
 	}
 	at := about["path"]
 	if at == "" {
+		if about["filename"] == "" {
+			tusAnswer(w)
+			return &Problem{http.StatusBadRequest, "say with Upload-Metadata what the file is called: filename (with folder), or path"}
+		}
 		at = path.Join("/", about["folder"]) + "/" + about["filename"]
 	}
 	if at, err = PathOf(at); err != nil {
@@ -235,11 +162,19 @@ func (s *Files) CreateUploadAt(w http.ResponseWriter, r *http.Request, one *Stay
 	if err := tusAsk(w, r); err != nil {
 		return err
 	}
+	switch {
+	case r.Header.Get("Upload-Concat") != "":
+		return &Problem{http.StatusBadRequest, "files are not put together of several uploads here (Upload-Concat): send it as one upload"}
+	case r.Header.Get("Upload-Defer-Length") != "":
+		return &Problem{http.StatusBadRequest, "a length that is said later is not taken here (Upload-Defer-Length): say with Upload-Length how many bytes the file has, or send it with PUT"}
+	case len(r.Header.Get("Upload-Metadata")) > maxAbout:
+		return &Problem{http.StatusBadRequest, fmt.Sprintf("Upload-Metadata has more than %d bytes", maxAbout)}
+	}
 	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
 	if err != nil || size < 0 {
 		return &Problem{http.StatusBadRequest, "say with Upload-Length how many bytes the file has"}
 	}
-	u := keep.PartialUpload{Path: at, Size: size, Replaces: !s.KeepBoth && about["replace"] != "", Hash: strings.ToLower(about["sha256"])}
+	u := keep.PartialUpload{Path: at, Size: size, Replaces: !s.KeepBoth && about["replace"] != "", Hash: strings.ToLower(about["sha256"]), About: r.Header.Get("Upload-Metadata")}
 	if u.Hash != "" && !isHash.MatchString(u.Hash) {
 		return &Problem{http.StatusBadRequest, "sha256 is 64 hexadecimal digits"}
 	}
@@ -258,6 +193,13 @@ func (s *Files) CreateUploadAt(w http.ResponseWriter, r *http.Request, one *Stay
 			}
 			return err
 		}
+		have := size
+		if !u.Done && !u.Once {
+			if have, err = s.come(r.Context(), one, &u); err != nil {
+				return err
+			}
+		}
+		w.Header().Set("Upload-Offset", strconv.FormatInt(have, 10))
 	}
 	tellUpload(w, u)
 	w.WriteHeader(http.StatusCreated)
@@ -285,23 +227,18 @@ func (s *Files) HeadUpload(w http.ResponseWriter, r *http.Request, one *Stay) er
 		return err
 	}
 	defer done()
-	from, err := s.come(one, u)
+	from, err := s.come(r.Context(), one, &u)
 	if err != nil {
 		return err
 	}
 	h := w.Header()
 	h.Set("Upload-Offset", strconv.FormatInt(from, 10))
 	h.Set("Upload-Length", strconv.FormatInt(u.Size, 10))
+	if u.About != "" {
+		h.Set("Upload-Metadata", u.About)
+	}
 	tellUpload(w, u)
 	return nil
-}
-
-// come is how much of an upload has come, bytes.
-func (s *Files) come(one *Stay, u keep.PartialUpload) (int64, error) {
-	if u.Done {
-		return u.Size, nil
-	}
-	return one.Tree.PartSize(u.Path, *partOf(u, 0))
 }
 
 // PatchUpload takes the next piece.
@@ -326,7 +263,7 @@ func (s *Files) PatchUpload(w http.ResponseWriter, r *http.Request, one *Stay) e
 	if err != nil {
 		return err
 	}
-	have, err := s.come(one, u)
+	have, err := s.come(r.Context(), one, &u)
 	switch {
 	case err != nil:
 		return err
@@ -337,7 +274,7 @@ func (s *Files) PatchUpload(w http.ResponseWriter, r *http.Request, one *Stay) e
 		if err := s.piece(w, r, one, &u, from); err != nil {
 			return err
 		}
-		have, err = s.come(one, u)
+		have, err = s.come(r.Context(), one, &u)
 	}
 	w.Header().Set("Upload-Offset", strconv.FormatInt(have, 10))
 	tellUpload(w, u)
@@ -345,133 +282,6 @@ func (s *Files) PatchUpload(w http.ResponseWriter, r *http.Request, one *Stay) e
 		w.WriteHeader(http.StatusNoContent)
 	}
 	return err
-}
-
-// piece writes what a request brings of an upload, which gets its name if that is the end.
-func (s *Files) piece(w http.ResponseWriter, r *http.Request, one *Stay, u *keep.PartialUpload, from int64) error {
-	sum, want, err := checksum(r)
-	if err != nil {
-		return err
-	}
-	if u.Size >= 0 && r.ContentLength > u.Size-from {
-		return &Problem{http.StatusBadRequest, "that is more than the upload still lacks"}
-	}
-	var f *tree.File
-	var unlike error // the condition of the request does not hold any more
-	if err := s.named(u, func() (err error) {
-		mode := OpenMode(*u, from)
-		if u.Once && conditional(r) { // it may have changed while it came
-			mode.Part.Still = func(there fs.FileInfo) error {
-				if unlike = conditions(r, one.Tree, there); unlike != nil {
-					return keep.Refuse(keep.InUse, "the file was changed while it came: nothing was done")
-				}
-				return nil
-			}
-		}
-		f, err = one.Tree.Open(u.Path, mode)
-		return err
-	}); err != nil {
-		return err
-	}
-	var body io.Reader = r.Body
-	if u.Size >= 0 {
-		body = io.LimitReader(body, u.Size-from)
-	}
-	if sum != nil {
-		body = io.TeeReader(body, sum)
-	}
-	came := &counted{r: body}
-	body = came
-	err = s.receive(w, r, one, f, body, from)
-	// What has come is kept, whoever has left.
-	ctx := context.WithoutCancel(r.Context())
-	if err == nil && sum != nil && !bytes.Equal(sum.Sum(nil), want) {
-		err = &Problem{statusChecksum, "the piece is not what was sent: send it again"}
-		if undo := f.Resize(from); undo != nil {
-			err = errors.Join(err, one.Uploads.DropUpload(ctx, *u))
-		}
-		f.Abort(keep.Refuse(keep.BadHash, "the piece is not what was sent"))
-		return err
-	}
-	if err == nil {
-		if err = f.Close(); s.KeepBoth && taken(err) {
-			err = s.finish(one, u)
-		}
-		if err != nil && unlike != nil {
-			err = unlike
-		}
-		var fault *keep.Fault
-		if errors.As(err, &fault) && fault.Reason == keep.BadHash {
-			return errors.Join(err, one.Uploads.DropUpload(ctx, *u))
-		}
-	}
-	if size, known := s.come(one, *u); known == nil && !u.Once {
-		u.State, u.Hashed, u.Touched = f.Rest(size), size, time.Now()
-	}
-	u.Done = err == nil && !u.Hold && (u.Size < 0 || from+came.n == u.Size)
-	switch {
-	case u.Once && err == nil && !u.Done:
-		return &Problem{http.StatusBadRequest, "the file did not come to its end"}
-	case u.Once && err == nil:
-		return one.Uploads.DropUpload(ctx, *u)
-	case u.Once:
-		return err
-	}
-	return errors.Join(err, one.Uploads.SaveUpload(ctx, *u, false))
-}
-
-// counted knows how much was read.
-type counted struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
-}
-
-// receive writes what comes; after an error the file has ended.
-func (s *Files) receive(w http.ResponseWriter, r *http.Request, one *Stay, f *tree.File, body io.Reader, from int64) error {
-	control := http.NewResponseController(w)
-	defer stopWith(control.SetReadDeadline, r.Context(), f.Ending())()
-	err := f.ReceiveFrom(stalling{r.Context(), body, control}, from)
-	var fault *keep.Fault
-	switch cause := cmp.Or(context.Cause(one.ctx), f.Ended()); {
-	case cause != nil:
-		f.Abort(cause)
-		return cause
-	case errors.As(err, &fault):
-		f.Abort(err)
-		return err
-	case err != nil || context.Cause(r.Context()) != nil:
-		f.Abort(keep.Refuse(keep.ClientGone, "the client left before the file was whole"))
-		return &Problem{http.StatusBadRequest, "the file did not come to its end"}
-	}
-	control.SetReadDeadline(time.Time{})
-	return nil
-}
-
-// checksum is the hash that a piece must have; nil when none was told.
-func checksum(r *http.Request) (of hash.Hash, want []byte, err error) {
-	text := r.Header.Get("Upload-Checksum")
-	if text == "" {
-		return nil, nil, nil
-	}
-	kind, value, _ := strings.Cut(text, " ")
-	switch kind {
-	case "sha256":
-		of = sha256.New()
-	case "sha1":
-		of = sha1.New()
-	default:
-		return nil, nil, &Problem{http.StatusBadRequest, "Upload-Checksum takes " + tusChecksums}
-	}
-	if want, err = base64.StdEncoding.DecodeString(value); err != nil || len(want) != of.Size() {
-		return nil, nil, &Problem{http.StatusBadRequest, "Upload-Checksum is a kind of hash and its value in base64"}
-	}
-	return of, want, nil
 }
 
 // FinishUpload gives an upload its name that has come whole: now its hash is known, or what is to become
@@ -507,24 +317,14 @@ func (s *Files) FinishUpload(w http.ResponseWriter, r *http.Request, one *Stay) 
 	if u.Hold && u.Hash == "" {
 		return &keep.FieldError{Field: "hash", Say: "the upload waits for its SHA-256"}
 	}
-	have, err := s.come(one, u)
+	have, err := s.come(r.Context(), one, &u)
 	if err == nil && have != u.Size {
 		err = &Problem{http.StatusConflict, "the upload stands at byte " + strconv.FormatInt(have, 10) + ": its end is still to come"}
 	}
-	if err != nil {
-		return err
+	if err == nil && !u.Done { // it has no byte at all
+		err = s.end(context.WithoutCancel(r.Context()), one, &u)
 	}
-	ctx := context.WithoutCancel(r.Context())
-	err = s.finish(one, &u)
-	var fault *keep.Fault
-	if errors.As(err, &fault) && fault.Reason == keep.BadHash {
-		return errors.Join(err, one.Uploads.DropUpload(ctx, u))
-	}
-	if err != nil {
-		return err
-	}
-	u.Done, u.Touched = true, time.Now()
-	return DoneWith(w, one.Uploads.SaveUpload(ctx, u, false))
+	return DoneWith(w, err)
 }
 
 // DeleteUpload gives an upload up.
@@ -555,7 +355,7 @@ func (s *Files) ListUploads(w http.ResponseWriter, r *http.Request, one *Stay) e
 		if !lies(one, &u) {
 			continue
 		}
-		have, err := s.come(one, u)
+		have, _, err := one.Tree.PartSize(u.Path, *partOf(u, 0), u.Ending)
 		if err != nil { // its folder may be gone
 			continue
 		}
