@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"urbankeep/internal/face/command"
+	"urbankeep/internal/keep"
 	"urbankeep/internal/protocol/wire"
 )
 
@@ -94,12 +95,29 @@ func Run(ctx context.Context, env command.Env, o Options, grace time.Duration, h
 		err = s.attend(ctx, env, hooks)
 	}
 	stop() // a second signal ends the program at once
-	graceful, cancel := context.WithTimeout(context.Background(), grace)
-	defer cancel()
-	if serr := s.Stop(graceful); err == nil {
+	if serr := s.stopWithin(grace); err == nil {
 		err = serr
 	}
 	return err
+}
+
+// endPatience is how long the service may take to end after its grace.
+const endPatience = 10 * time.Second
+
+// stopWithin is Stop, which ends whatever hangs: a store that does not answer holds nobody up for good.
+func (s *Service) stopWithin(grace time.Duration) error {
+	graceful, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- s.Stop(graceful) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-time.After(grace + endPatience):
+	}
+	s.Trail.Note(keep.AuditRecord{Action: keep.ServiceStop, Outcome: keep.Failed, Reason: keep.Failure, Detail: "something did not come to its end within the grace, and was left: a store that does not answer, perhaps"})
+	s.log.Error("something did not come to its end within the grace, and is left: a store that does not answer, perhaps")
+	return errors.New("something did not come to its end within the grace, and was left; the next start puts right what was cut off")
 }
 
 // attend says that the service is ready and waits for its end.

@@ -14,6 +14,7 @@ import (
 
 	"urbankeep/internal/files/store"
 	"urbankeep/internal/files/store/disk"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/watch/audit"
 )
@@ -165,7 +166,7 @@ func (s *Service) markStores(ctx context.Context, stores []keep.Store) error {
 				return err
 			}
 		}
-		if err := s.Stores.Check(one); err != nil {
+		if err := s.Stores.Health(one).Away; err != nil {
 			s.log.Error("a store is away", "store", one.Name, "cause", causeOf(err))
 		}
 	}
@@ -227,8 +228,8 @@ func (s *Service) problems(ctx context.Context) ([]string, error) {
 	}
 	stores, err := s.DB.Stores(ctx)
 	for _, one := range stores {
-		if err := s.Stores.Check(one); err != nil {
-			found = append(found, causeOf(err).Error())
+		if why := s.unwell(ctx, one, s.Stores.Health(one)); why != "" {
+			found = append(found, why)
 		}
 	}
 	listeners, lerr := s.DB.Listeners(ctx)
@@ -238,6 +239,17 @@ func (s *Service) problems(ctx context.Context) ([]string, error) {
 		}
 	}
 	return found, errors.Join(err, lerr)
+}
+
+// unwell says what is wrong with a store, "" when nothing is: nobody minds that one takes no writes into which all mounts are read-only.
+func (s *Service) unwell(ctx context.Context, one keep.Store, h kinds.Health) string {
+	switch {
+	case h.Away != nil:
+		return causeOf(h.Away).Error()
+	case h.Closed != nil && s.Office.Written(ctx, one.Name):
+		return "the store " + one.Name + " (" + one.Where() + ") takes no writes: " + h.Closed.Error()
+	}
+	return ""
 }
 
 // causeOf is what operators may hear of an error: with real paths.

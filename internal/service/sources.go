@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 
-	"urbankeep/internal/files/store"
 	"urbankeep/internal/watch/metrics"
 )
 
@@ -51,14 +50,8 @@ func (s *Service) stores() []metrics.Store {
 	}
 	var found []metrics.Store
 	for _, st := range stores {
-		one := metrics.Store{Store: st.Name, Kind: st.Kind, Away: true}
-		if root, err := s.Stores.Look(st, "."); err == nil {
-			one.Away = false
-			if space, err := store.SpaceOf(root); err == nil {
-				one.Free, one.Bytes = space.FreeBytes, space.Bytes
-			}
-			root.Close()
-		}
+		h := s.Stores.Health(st)
+		one := metrics.Store{Store: st.Name, Kind: st.Kind, Away: h.Away != nil || h.Closed != nil, Free: h.Space.FreeBytes, Bytes: h.Space.Bytes}
 		found = append(found, one)
 	}
 	return found

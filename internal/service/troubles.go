@@ -181,29 +181,26 @@ func (t *troubles) find(ctx context.Context, known map[trouble]records.OpenTroub
 	if err != nil {
 		return nil, err
 	}
-	disks := map[string]string{"data folder": s.dir}
+	room := checkup.Space("store", "data folder", s.dir)
 	call := time.Since(t.called) > callPace || time.Since(t.called) < 0
 	for _, one := range stores {
-		if !one.Local() && !call { // what was found when it was called stays
-			if was, away := known[trouble{keep.StoreAway, one.Name}]; away {
-				found[trouble{keep.StoreAway, one.Name}] = facts{says: was.Says}
-			}
-			continue
+		h := s.Stores.Known(one)
+		if one.Local() || call {
+			h = s.Stores.Health(one)
 		}
-		if err := s.Stores.Check(one); err != nil {
-			found[trouble{keep.StoreAway, one.Name}] = facts{says: causeOf(err).Error()}
-		} else if one.Local() {
-			disks[one.Name] = one.Folder
+		if why := s.unwell(ctx, one, h); why != "" {
+			found[trouble{keep.StoreAway, one.Name}] = facts{says: why}
+		}
+		if one.Local() && h.Space.Bytes > 0 {
+			room = append(room, checkup.Room("store", one.Name, one.Folder, h.Space)...)
 		}
 	}
 	if call {
 		t.called = time.Now()
 	}
-	for of, folder := range disks {
-		for _, f := range checkup.Space("store", of, folder) {
-			if f.State == checkup.Warning || f.State == checkup.Fault {
-				found[trouble{keep.DiskNearly, of}] = facts{says: f.Says}
-			}
+	for _, f := range room {
+		if f.State == checkup.Warning || f.State == checkup.Fault {
+			found[trouble{keep.DiskNearly, f.Of}] = facts{says: f.Says}
 		}
 	}
 	listeners, err := s.DB.Listeners(ctx)

@@ -314,3 +314,29 @@ func TestVerifyFailsWhereRecordsCannotBeRead(t *testing.T) {
 	found(t, &report, "fault", "audit", "can't all be read")
 	found(t, &report, "fine", "store", "can be written")
 }
+
+// A store into which nothing can be written is said to be so, and one again that takes writes is not.
+func TestAStoreThatTakesNoWritesIsSaid(t *testing.T) {
+	t.Parallel()
+	at := small(t, "size=4m")
+	k := testkit.Start(t)
+	k.Must(nil, "store", "add", "plates", at)
+	k.Account("ann", "-mount", "/plates=plates:ann")
+	require.NoError(t, exec.Command("mount", "-o", "remount,ro", at).Run())
+	out, _, _ := k.CLI("checkup")
+	assert.Contains(t, out, "can't be written: read-only file system")
+	for _, args := range [][]string{{"store", "list"}, {"status"}, {"ready"}} {
+		out, errs, _ := k.CLI(args...)
+		assert.Contains(t, out+errs, "takes no writes", "%v", args)
+	}
+	require.Eventually(t, func() bool {
+		out, _, _ := k.CLI("trouble", "list")
+		return strings.Contains(out, "takes no writes")
+	}, testkit.Patience, 200*time.Millisecond, "waited for the trouble")
+	require.NoError(t, exec.Command("mount", "-o", "remount,rw", at).Run())
+	out, _, _ = k.CLI("checkup")
+	assert.NotContains(t, out, "read-only file system")
+	out, _, _ = k.CLI("status")
+	assert.NotContains(t, out, "takes no writes")
+	assert.NoFileExists(t, filepath.Join(at, ".urbankeep-probe"))
+}

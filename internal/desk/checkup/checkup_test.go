@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -134,12 +135,12 @@ func TestWhatOthersMayReadOrNobodyCanWriteIsFound(t *testing.T) {
 	require.NoError(t, os.Chmod(dir, 0o755))
 	says(t, Folder(dir, stores), Fault, "data-folder", "(0755)")
 
-	says(t, Stores(stores), Fine, "store", "can be written")
+	fine := func(keep.Store) (error, store.Space) { return nil, store.Space{} }
+	says(t, Stores(stores, fine), Fine, "store", "can be written")
 	left, err := filepath.Glob(filepath.Join(files, ".*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	says(t, Stores([]keep.Store{{Name: "gone", Folder: filepath.Join(dir, "gone")}}), Fault, "store", "no such file")
-	says(t, Stores([]keep.Store{{Name: "proc", Folder: "/proc"}}), Fault, "store", "can't be written")
+	says(t, Stores(stores, func(keep.Store) (error, store.Space) { return syscall.EROFS, store.Space{} }), Fault, "store", "can't be written: read-only")
 }
 
 func TestLittleRoomIsFound(t *testing.T) {
@@ -155,7 +156,7 @@ func TestLittleRoomIsFound(t *testing.T) {
 		{store.Space{Bytes: 2 * gib, FreeBytes: gib / 2}, Fine, "left"}, // small, but a quarter is free
 		{store.Space{Bytes: 100 * gib, FreeBytes: 50 * gib, Files: 1000, FreeFiles: 3}, Warning, "only 3 more files"},
 	} {
-		says(t, judge("store", "files", "/srv", c.now), c.state, "store", c.says)
+		says(t, Room("store", "files", "/srv", c.now), c.state, "store", c.says)
 	}
 }
 

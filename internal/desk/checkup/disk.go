@@ -75,37 +75,23 @@ func secret(dir, name string) bool {
 // secrets are how the files at the top of the data folder begin that hold secrets.
 var secrets = []string{"urbankeep.db", "audit.key", "audit.journal", "control.sock", "credentials"}
 
-// Stores looks at each store: there, writable, with room.
-func Stores(stores []keep.Store) (f Findings) {
+// Stores says of each store that is there whether it takes writes, and what room it has.
+func Stores(stores []keep.Store, health func(keep.Store) (closed error, room store.Space)) (f Findings) {
 	for _, s := range stores {
-		if !s.Local() {
-			f.Add("store", s.Name, Fine, "", "%s can be reached", s.Where())
-			continue
-		}
-		root, err := os.OpenRoot(s.Folder)
-		if err != nil {
-			f.Add("store", s.Name, Fault, "mount the disk it lies on, or make the folder; accounts with mounts in it can't reach their files", "%s can't be opened: %v", s.Folder, plainPath(err))
-			continue
-		}
-		if err := writable(root); err != nil {
-			f.Add("store", s.Name, Fault, "give it to the user that runs the service", "%s can't be written: %v", s.Folder, plainPath(err))
-		} else {
+		closed, room := health(s)
+		switch {
+		case closed != nil:
+			f.Add("store", s.Name, Fault, "see why: a full disk, one that is mounted read-only, rights of the user that runs the service or of the other side", "%s can't be written: %v", s.Where(), closed)
+		case s.Local():
 			f.Add("store", s.Name, Fine, "", "%s is there and can be written", s.Folder)
+		default:
+			f.Add("store", s.Name, Fine, "", "%s can be reached", s.Where())
 		}
-		f = append(f, Space("store", s.Name, s.Folder)...)
-		root.Close()
+		if s.Local() && room.Bytes > 0 {
+			f = append(f, Room("store", s.Name, s.Folder, room)...)
+		}
 	}
 	return f
-}
-
-func writable(root *os.Root) error {
-	const name = ".urbankeep-checkup"
-	file, err := root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	file.Close()
-	return root.Remove(name)
 }
 
 func plainPath(err error) error {
@@ -126,11 +112,11 @@ func Space(check, of, dir string) (f Findings) {
 	if err != nil || now.Bytes == 0 {
 		return f
 	}
-	return judge(check, of, dir, now)
+	return Room(check, of, dir, now)
 }
 
-// judge says whether there is room.
-func judge(check, of, dir string, now store.Space) (f Findings) {
+// Room says whether there is some.
+func Room(check, of, dir string, now store.Space) (f Findings) {
 	free := keep.SaySize(int64(now.FreeBytes))
 	switch {
 	case now.FreeBytes < noSpace:

@@ -14,6 +14,8 @@ import (
 
 	"urbankeep/internal/desk/checkup"
 	"urbankeep/internal/files/quota"
+	"urbankeep/internal/files/store"
+	"urbankeep/internal/files/store/kinds"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/records"
@@ -67,15 +69,23 @@ func (o *Office) Checkup(ctx context.Context, by keep.Role) (checkup.Findings, e
 	o.checkCertificates(&f, posts, who.Host)
 	o.checkHostKeys(&f)
 	f = append(f, checkup.Folder(o.Dir, stores)...)
-	there := []keep.Store{}
+	there, healths := []keep.Store{}, map[string]kinds.Health{}
 	for _, s := range stores {
-		if err := o.Stores.Check(s); err == nil || errors.Unwrap(err) == nil {
+		h := o.Stores.Examine(s)
+		healths[s.Name] = h
+		if h.Away == nil || errors.Unwrap(h.Away) == nil {
 			there = append(there, s)
 		} else {
-			f.Add("store", s.Name, checkup.Fault, awayHint(s), "%v", errors.Unwrap(err))
+			f.Add("store", s.Name, checkup.Fault, awayHint(s), "%v", errors.Unwrap(h.Away))
 		}
 	}
-	f = append(f, checkup.Stores(there)...)
+	f = append(f, checkup.Stores(there, func(s keep.Store) (error, store.Space) {
+		h := healths[s.Name]
+		if !o.Written(ctx, s.Name) {
+			h.Closed = nil
+		}
+		return h.Closed, h.Space
+	})...)
 	for _, part := range []struct {
 		name string
 		look func(context.Context, *checkup.Findings) error

@@ -212,6 +212,17 @@ func (o *Office) StoreUsers(ctx context.Context, store string) ([]string, error)
 	return append(users, o.places.owners(store)...), err
 }
 
+// Written reports whether a mount leads to a store that is not read-only.
+func (o *Office) Written(ctx context.Context, store string) bool {
+	writes := func(m keep.Mount) bool { return m.Store == store && !m.ReadOnly }
+	groups, err := o.DB.Groups(ctx)
+	if err != nil || slices.ContainsFunc(groups, func(g *keep.Group) bool { return slices.ContainsFunc(g.Mounts, writes) }) {
+		return true
+	}
+	accounts, err := o.DB.AllAccounts(ctx)
+	return err != nil || slices.ContainsFunc(accounts, func(a *keep.Account) bool { return slices.ContainsFunc(a.Mounts, writes) })
+}
+
 // RemoveStore forgets a store that no mount uses. Its files stay.
 func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error {
 	o.changing.Lock()

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
 	"time"
@@ -51,11 +52,11 @@ func (s *Server) storeOf(of keep.Store, users []string) api.Store {
 		shown.Site = &of.Site
 		shown.Recipient = s.Office.Stores.Recipient(of)
 	}
-	if err := s.Office.Stores.Check(of); err != nil {
-		shown.Away = err.Error()
-		if cause := errors.Unwrap(err); cause != nil {
-			shown.Away = cause.Error() // for operators, with real paths
-		}
+	switch h := s.Office.Stores.Health(of); {
+	case h.Away != nil:
+		shown.Away = cmp.Or(errors.Unwrap(h.Away), h.Away).Error() // for operators, with real paths
+	case h.Closed != nil:
+		shown.Away = "it takes no writes: " + h.Closed.Error()
 	}
 	return shown
 }

@@ -41,9 +41,12 @@ func begins(name, prefix string) bool {
 	return len(name) >= len(prefix) && strings.EqualFold(name[:len(prefix)], prefix)
 }
 
+// ProbeName is the file with which the service tries whether a store takes writes.
+const ProbeName = ".urbankeep-probe"
+
 // Reserved reports whether a name in a store's own folder belongs to the service.
 func Reserved(name string) bool {
-	return strings.EqualFold(name, MarkName) || strings.EqualFold(name, SpoolName)
+	return strings.EqualFold(name, MarkName) || strings.EqualFold(name, SpoolName) || strings.EqualFold(name, ProbeName)
 }
 
 const markText = "This folder is a store of urbankeep. Leave this file here: by its number the service knows that the right disk is mounted.\nnumber "

@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"reflect"
 	"strings"
 	"sync"
 
@@ -30,6 +29,7 @@ type Stores struct {
 	mu       sync.Mutex
 	open     map[string]*backing    // by name, of what is not just a folder
 	unlocked map[string]*sealed.Key // keys that were encrypted with a passphrase, by the store's name
+	patients map[string]*patient    // by name
 	held     map[string]error       // why a store's mounts are not opened, by its name
 }
 
@@ -44,7 +44,7 @@ type backing struct {
 
 // New gives the stores of a data folder.
 func New(dir string, log *slog.Logger) *Stores {
-	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, unlocked: map[string]*sealed.Key{}, held: map[string]error{}}
+	return &Stores{dir: dir, log: log, memory: bucket.NewMemory(uploadMemory), open: map[string]*backing{}, unlocked: map[string]*sealed.Key{}, patients: map[string]*patient{}, held: map[string]error{}}
 }
 
 // Close lets go of what is behind the stores.
@@ -163,8 +163,15 @@ func (k *Stores) Mark(s keep.Store) (string, error) {
 	return number, errors.Join(err, folder.Close())
 }
 
-// root opens a store's own folder, if it is the one that was founded.
+// root opens a store's own folder, if it is the one that was founded. One that is known not to answer is not asked.
 func (k *Stores) root(s keep.Store) (store.Folder, error) {
+	if err := k.hanging(s); err != nil {
+		return nil, err
+	}
+	return k.reach(s)
+}
+
+func (k *Stores) reach(s keep.Store) (store.Folder, error) {
 	if s.Kind == keep.Disk || s.Kind == "" {
 		return onDisk(s)
 	}
@@ -196,7 +203,7 @@ func (k *Stores) behind(s keep.Store) (*backing, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	b := k.open[s.Name]
-	if b != nil && b.of.Kind == s.Kind && b.of.Folder == s.Folder && b.of.Mark == s.Mark && b.of.Secret == s.Secret && reflect.DeepEqual(b.of.Site, s.Site) {
+	if b != nil && sameStore(b.of, s) {
 		return b, nil
 	}
 	made, err := k.back(s)
