@@ -1,9 +1,12 @@
 package house_test
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -222,4 +225,55 @@ func TestNamesCannotSteerTheTerminal(t *testing.T) {
 	out := k.Must(nil, "transfer", "list")
 	assert.NotContains(t, out, "\x1b")
 	assert.Contains(t, out, `/a\x1b[2Jb`)
+}
+
+// A store that is slow to answer while it is added, or a list of many passwords, holds up no other change.
+func TestASlowChangeHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
+	k := testkit.Start(t)
+	asked, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		once.Do(func() { close(asked) })
+		<-goOn
+	}))
+	t.Cleanup(slow.Close)
+	t.Cleanup(func() { close(goOn) })
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.CLIWith("secret\n", "store", "add", "cloud", "-kind", "object", "-endpoint", slow.URL, "-bucket", "city", "-user", "key")
+	}()
+	<-asked
+	k.Account("ann")
+	k.Must(nil, "account", "set", "ann", "-note", "goes on")
+	k.Must(nil, "account", "suspend", "ann")
+	select {
+	case <-ended:
+		t.Error("the store was added meanwhile: nothing was tried")
+	default:
+	}
+}
+
+// Keys of one text are added all or none.
+func TestKeysOfOneTextComeTogether(t *testing.T) {
+	t.Parallel()
+	k := testkit.Start(t)
+	k.Account("ann")
+	dir := t.TempDir()
+	fresh := func(name string) string {
+		testkit.Keygen(t, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name))
+		return string(testkit.OnDisk(t, filepath.Join(dir, name+".pub")))
+	}
+	one, two, text := fresh("one"), fresh("two"), filepath.Join(dir, "keys")
+	require.NoError(t, os.WriteFile(text, []byte(one+two+one), 0o600))
+	var before, after []api.Key
+	k.Must(&before, "key", "list", "ann")
+	assert.Contains(t, k.Refused("key", "add", "ann", text), "twice")
+	k.Must(&after, "key", "list", "ann")
+	assert.Len(t, after, len(before))
+	require.NoError(t, os.WriteFile(text, []byte(one+two), 0o600))
+	k.Must(nil, "key", "add", "ann", text)
+	k.Must(&after, "key", "list", "ann")
+	assert.Len(t, after, len(before)+2)
 }

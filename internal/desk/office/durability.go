@@ -57,8 +57,8 @@ func checkDurability(d keep.Durability) error {
 
 // SetStore changes a store; its name, folder and mark stay. It holds for sessions that begin.
 func (o *Office) SetStore(ctx context.Context, who Actor, name string, edit func(*keep.Store)) (keep.Store, error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
+	o.storing.Lock()
+	defer o.storing.Unlock()
 	s, err := o.storeNamed(ctx, name)
 	if err != nil {
 		return s, err
@@ -85,20 +85,22 @@ func (o *Office) SetStore(ctx context.Context, who Actor, name string, edit func
 			return before, &keep.FieldError{Field: "site", Say: "with that it can't be used, so nothing was changed: " + reasonOf(err)}
 		}
 		if s.Secret != before.Secret && reflect.DeepEqual(s.Site, before.Site) && s.Durability == before.Durability { // which the history doesn't show
-			if err := o.DB.SaveStore(ctx, s); err != nil {
-				return before, err
-			}
-			return s, o.record(who, keep.StoreSet, name, "another secret")
+			o.changing.Lock()
+			defer o.changing.Unlock()
+			err := o.recorded(ctx, who, keep.StoreSet, name, "another secret", func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
+			return s, err
 		}
 	}
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	return s, o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
 }
 
 // MarkStore takes the folder that is at a store's place now as the store: for when its mark
 // was lost, or a copy of the files was put in its place.
 func (o *Office) MarkStore(ctx context.Context, who Actor, name string) (keep.Store, error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
+	o.storing.Lock()
+	defer o.storing.Unlock()
 	s, err := o.storeNamed(ctx, name)
 	if err != nil {
 		return s, err
@@ -112,6 +114,8 @@ func (o *Office) MarkStore(ctx context.Context, who Actor, name string) (keep.St
 	if s.Mark, err = o.Stores.Mark(s); err != nil {
 		return before, keep.Refuse(keep.BadRequest, err.Error())
 	}
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	err = o.changed(ctx, who, keep.StoreSet, stores, name, before, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
 	if err == nil {
 		o.Ledger.Doubt()

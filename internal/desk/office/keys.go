@@ -93,20 +93,49 @@ const maxOwnKeys = 50
 // can't be taken. A key that another account has is refused unless it is said
 // that this is meant.
 func (o *Office) AddKeys(ctx context.Context, who Actor, name string, ask NewKeys) ([]HeldKey, error) {
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	a, err := o.Account(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	held, err := o.readyAll(ctx, a, ask)
+	if err != nil || len(held) == 0 {
+		return nil, err
+	}
+	last := len(held) - 1
+	err = o.recorded(ctx, who, keep.KeyAdd, a.Name, keyFacts(held[last].Key), func(ctx context.Context) error {
+		if err := o.saveKeys(ctx, who, a.Account, held[:last]); err != nil {
+			return err
+		}
+		return o.saveKey(ctx, a.Account, &held[last].Key)
+	})
 	if err != nil {
 		return nil, err
 	}
+	return held, nil
+}
+
+// saveKeys saves keys of an account, and has each recorded, with the change that they are a part of.
+func (o *Office) saveKeys(ctx context.Context, who Actor, a *keep.Account, held []HeldKey) error {
 	for i := range held {
-		if err := o.addKey(ctx, who, a, &held[i].Key); err != nil {
-			return nil, err
+		if err := o.saveKey(ctx, a, &held[i].Key); err != nil {
+			return err
+		}
+		if _, err := o.DB.AddDue(ctx, recordOf(who, keep.KeyAdd, a.Name, keyFacts(held[i].Key))); err != nil {
+			return err
 		}
 	}
-	return held, nil
+	return nil
+}
+
+func (o *Office) saveKey(ctx context.Context, a *keep.Account, k *keep.Key) error {
+	k.AccountID = a.ID
+	err := o.DB.AddKey(ctx, k)
+	if errors.Is(err, records.ErrTaken) {
+		return &keep.FieldError{Field: "key", Say: "the key " + k.Fingerprint + " is there twice"}
+	}
+	return err
 }
 
 // readyAll checks the keys in a text against the account they are for.
@@ -182,14 +211,6 @@ func (o *Office) ready(ctx context.Context, a *keep.Effective, r pubkey.Reading,
 	return o.held(ctx, a.Name, k)
 }
 
-func (o *Office) addKey(ctx context.Context, who Actor, a *keep.Effective, k *keep.Key) error {
-	err := o.recorded(ctx, who, keep.KeyAdd, a.Name, keyFacts(*k), func(ctx context.Context) error { return o.DB.AddKey(ctx, k) })
-	if errors.Is(err, records.ErrTaken) {
-		return &keep.FieldError{Field: "key", Say: "the account has the key " + k.Fingerprint + " already"}
-	}
-	return err
-}
-
 // keyFacts says of a key what the trail should know.
 func keyFacts(k keep.Key) string {
 	text := k.Type + " " + k.Fingerprint
@@ -219,11 +240,11 @@ func (o *Office) MakeKey(ctx context.Context, who Actor, name string, kind pubke
 	if err != nil {
 		return k, "", err
 	}
-	k.AccountID, k.Added = a.ID, time.Now().UTC()
+	k.Added = time.Now().UTC()
 	if err := rules.apply(&k); err != nil {
 		return k, "", err
 	}
-	return k, private, o.addKey(ctx, who, a, &k)
+	return k, private, o.recorded(ctx, who, keep.KeyAdd, a.Name, keyFacts(k), func(ctx context.Context) error { return o.saveKey(ctx, a.Account, &k) })
 }
 
 // findKey reads an account and one of its keys.

@@ -84,6 +84,7 @@ type Office struct {
 	moving    moves
 	passMails passMails
 	places    places
+	storing   sync.Mutex // one change of a store at a time: it may take long, so it is taken before changing
 	changing  sync.Mutex // one change of an account at a time: each starts from the one before
 }
 
@@ -192,18 +193,31 @@ func (o *Office) Explain(ctx context.Context, name string, q keep.Question) ([]k
 // AddAccount saves a new account with the public keys that a text holds: both, or neither. Password is
 // plain text, "" for none; and so are the keys.
 func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, password keep.Secret, keys string) (*keep.Effective, error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
 	if a.State != keep.StateSuspended {
 		a.State = keep.StateActive
 	}
 	a.Created = time.Now().UTC()
 	a.Changed = a.Created
-	e, err := o.check(ctx, a)
-	if err != nil {
-		return nil, err
+	var ready readyPassword
+	if password != "" { // what is wrong with the rest is said before that is hashed
+		_, err := o.check(ctx, a)
+		if err == nil {
+			err = mayHavePassword(a)
+		}
+		if err == nil {
+			ready, err = o.readyPassword(ctx, a.Name, password)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
-	if err := o.setPassword(ctx, a, password); err != nil {
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	e, err := o.check(ctx, a)
+	if err == nil {
+		err = ready.set(a)
+	}
+	if err != nil {
 		return nil, err
 	}
 	var held []HeldKey
@@ -216,19 +230,7 @@ func (o *Office) AddAccount(ctx context.Context, who Actor, a *keep.Account, pas
 		if err := o.DB.AddAccount(ctx, a); err != nil {
 			return err
 		}
-		for i := range held {
-			k := &held[i].Key
-			k.AccountID = a.ID
-			if err := o.DB.AddKey(ctx, k); errors.Is(err, records.ErrTaken) {
-				return &keep.FieldError{Field: "key", Say: "the key " + k.Fingerprint + " is there twice"}
-			} else if err != nil {
-				return err
-			}
-			if _, err := o.DB.AddDue(ctx, recordOf(who, keep.KeyAdd, a.Name, keyFacts(*k))); err != nil {
-				return err
-			}
-		}
-		return nil
+		return o.saveKeys(ctx, who, a, held)
 	})
 	if errors.Is(err, records.ErrTaken) {
 		return nil, errNameTaken
@@ -299,21 +301,39 @@ func (o *Office) checkStores(ctx context.Context, mounts []keep.Mount) error {
 	return nil
 }
 
-func (o *Office) setPassword(ctx context.Context, a *keep.Account, password keep.Secret) (err error) {
+// readyPassword is a password that an account is to have; the zero one leaves what it has.
+type readyPassword struct{ hash keep.Secret }
+
+// readyPassword checks a password, in plain text, and hashes it. That takes long: no change waits for it.
+func (o *Office) readyPassword(ctx context.Context, account string, password keep.Secret) (p readyPassword, err error) {
 	if password == "" {
-		return nil
+		return p, nil
 	}
+	if err := signin.CheckPassword(password, account); err != nil {
+		return p, err
+	}
+	p.hash, err = o.Hasher.Hash(ctx, password)
+	return p, err
+}
+
+// mayHavePassword refuses one to accounts that have none here.
+func mayHavePassword(a *keep.Account) error {
 	if a.Source != "" {
 		return &keep.FieldError{Field: "password", Say: "the password of the account is not kept here: " + a.Source + " has it (source own keeps one here)"}
 	}
 	if a.Anonymous() {
 		return &keep.FieldError{Field: "password", Say: "everybody may use the account anonymous: it has no password"}
 	}
-	if err := signin.CheckPassword(password, a.Name); err != nil {
-		return err
+	return nil
+}
+
+// set gives it to an account.
+func (p readyPassword) set(a *keep.Account) error {
+	if p.hash == "" {
+		return nil
 	}
-	a.PasswordHash, err = o.Hasher.Hash(ctx, password)
-	return err
+	a.PasswordHash = p.hash
+	return mayHavePassword(a)
 }
 
 // SetAccount changes an account: edit changes a copy, which is checked, saved
@@ -323,6 +343,22 @@ func (o *Office) SetAccount(ctx context.Context, who Actor, name string, passwor
 }
 
 func (o *Office) setAccount(ctx context.Context, who Actor, name string, action keep.Action, password keep.Secret, edit func(*keep.Account) error) (*keep.Effective, error) {
+	var ready readyPassword
+	if password != "" {
+		a, err := o.DB.Account(ctx, name)
+		if err == nil {
+			err = edit(a) // what is wrong with the rest is said before that is hashed
+		}
+		if err == nil {
+			err = mayHavePassword(a)
+		}
+		if err == nil {
+			ready, err = o.readyPassword(ctx, a.Name, password)
+		}
+		if err != nil {
+			return nil, missing(err, name)
+		}
+	}
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	a, err := o.DB.Account(ctx, name)
@@ -337,7 +373,7 @@ func (o *Office) setAccount(ctx context.Context, who Actor, name string, action 
 	if err != nil {
 		return nil, err
 	}
-	if err := o.setPassword(ctx, a, password); err != nil {
+	if err := ready.set(a); err != nil {
 		return nil, err
 	}
 	a.Changed = time.Now().UTC()

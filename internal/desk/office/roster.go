@@ -88,42 +88,35 @@ func (o *Office) Export(ctx context.Context, w io.Writer) error {
 // maxRoster bounds the lines of one import.
 const maxRoster = 20_000
 
-// Import reads a roster: accounts that are not there are added, others changed;
-// none is deleted. A column that is missing leaves what it is about as it is. With
-// dry nothing is done; when a line is refused nothing is done either.
-func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) ([]api.RosterLine, error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
+// readRoster reads which accounts a list adds and which it changes.
+func (o *Office) readRoster(ctx context.Context, text string) (lines []api.RosterLine, add, save []*keep.Account, err error) {
 	text = strings.TrimPrefix(text, "\ufeff")
 	in := csv.NewReader(strings.NewReader(text))
 	in.Comma, in.FieldsPerRecord = separator(text), -1
 	head, err := in.Read()
 	if err != nil {
-		return nil, rosterError(err)
+		return nil, nil, nil, rosterError(err)
 	}
 	if err := checkHead(head); err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
-	var lines []api.RosterLine
-	var add, save []*keep.Account
 	seen := map[string]bool{}
-	refused := false
 	for {
 		row, err := in.Read()
 		if errors.Is(err, io.EOF) {
-			break
+			return lines, add, save, nil
 		}
 		if err != nil {
-			return nil, rosterError(err)
+			return nil, nil, nil, rosterError(err)
 		}
 		at, _ := in.FieldPos(0)
 		line, a, err := o.readLine(ctx, head, row, seen)
 		line.Line = at
 		if err != nil {
-			line.Does, line.Say, refused = "refused", err.Error(), true
+			line.Does, line.Say = "refused", err.Error()
 		}
 		if lines = append(lines, line); len(lines) > maxRoster {
-			return nil, &keep.FieldError{Field: "csv", Say: fmt.Sprintf("it has more than %d lines: import it in parts", maxRoster)}
+			return nil, nil, nil, &keep.FieldError{Field: "csv", Say: fmt.Sprintf("it has more than %d lines: import it in parts", maxRoster)}
 		}
 		switch line.Does {
 		case "add":
@@ -132,22 +125,42 @@ func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) (
 			save = append(save, a)
 		}
 	}
-	if dry || refused || len(add)+len(save) == 0 {
+}
+
+// Import reads a roster: accounts that are not there are added, others changed;
+// none is deleted. A column that is missing leaves what it is about as it is. With
+// dry nothing is done; when a line is refused nothing is done either.
+func (o *Office) Import(ctx context.Context, who Actor, text string, dry bool) ([]api.RosterLine, error) {
+	lines, add, save, err := o.readRoster(ctx, text)
+	refused := slices.ContainsFunc(lines, func(line api.RosterLine) bool { return line.Does == "refused" })
+	if err != nil || dry || refused || len(add)+len(save) == 0 {
 		for i := range lines {
 			lines[i].Password = ""
 		}
-		return lines, nil
+		return lines, err
 	}
-	for i := range lines {
-		if lines[i].Password == "" {
-			continue
-		}
-		for _, a := range slices.Concat(add, save) {
-			if a.Name == lines[i].Account {
-				if err := o.setPassword(ctx, a, keep.Secret(lines[i].Password)); err != nil {
-					return nil, err
-				}
+	hashes := map[string]readyPassword{} // which takes long, and holds up nobody
+	for _, line := range lines {
+		if line.Password != "" {
+			if hashes[line.Account], err = o.readyPassword(ctx, line.Account, keep.Secret(line.Password)); err != nil {
+				return nil, err
 			}
+		}
+	}
+	o.changing.Lock()
+	defer o.changing.Unlock()
+	now, add, save, err := o.readRoster(ctx, text)
+	if err != nil || slices.ContainsFunc(now, func(line api.RosterLine) bool { return line.Does == "refused" }) {
+		return now, err
+	}
+	for i := range now {
+		if now[i].Password != "" && hashes[now[i].Account].hash == "" || lines[i].Does != now[i].Does {
+			return nil, keep.Refuse(keep.InUse, "accounts were changed while the list was read: import it again")
+		}
+	}
+	for _, a := range slices.Concat(add, save) {
+		if err := hashes[a.Name].set(a); err != nil {
+			return nil, err
 		}
 	}
 	before := make([]*facts, len(save))

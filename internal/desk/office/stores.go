@@ -35,6 +35,8 @@ type groundsFacts struct {
 // SetGrounds says which folders of the machine stores may use at all. A store that
 // would be outside keeps it from being said.
 func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) error {
+	o.storing.Lock()
+	defer o.storing.Unlock()
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	before, err := o.Grounds(ctx)
@@ -63,8 +65,8 @@ func (o *Office) SetGrounds(ctx context.Context, who Actor, folders []string) er
 // AddStore founds a store: a folder of the machine is made where it is missing. The key of a new sealed store is
 // given once, for safe keeping.
 func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store, passphrase keep.Secret) (_ keep.Store, key string, err error) {
-	o.changing.Lock()
-	defer o.changing.Unlock()
+	o.storing.Lock()
+	defer o.storing.Unlock()
 	if err := keep.CheckName("name", s.Name); err != nil {
 		return s, "", err
 	}
@@ -100,6 +102,8 @@ func (o *Office) AddStore(ctx context.Context, who Actor, s keep.Store, passphra
 	if err := o.Stores.Check(s); err != nil {
 		return s, key, &keep.FieldError{Field: "name", Say: reasonOf(err)}
 	}
+	o.changing.Lock()
+	defer o.changing.Unlock()
 	return s, key, o.changed(ctx, who, keep.StoreAdd, stores, s.Name, nil, s, func(ctx context.Context) error { return o.DB.SaveStore(ctx, s) })
 }
 
@@ -225,6 +229,8 @@ func (o *Office) Written(ctx context.Context, store string) bool {
 
 // RemoveStore forgets a store that no mount uses. Its files stay.
 func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error {
+	o.storing.Lock()
+	defer o.storing.Unlock()
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	known, err := o.DB.Stores(ctx)
