@@ -93,7 +93,9 @@ func (o *Office) SetCollector(ctx context.Context, who Actor, to keep.Collector)
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	before := o.Collector.State(ctx).Collector
-	return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to, func(ctx context.Context) error { return o.Collector.Set(ctx, to) })
+	return o.Collector.Set(ctx, to, func(write func(context.Context) error) error {
+		return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to, write)
+	})
 }
 
 // shortly says that there are certificates, not which.

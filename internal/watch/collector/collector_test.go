@@ -2,6 +2,7 @@ package collector_test
 
 import (
 	"bufio"
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/tls"
@@ -65,6 +66,11 @@ func (h *house) start() {
 	h.s, err = collector.Open(h.t.Context(), h.db, settled, slog.New(slog.DiscardHandler))
 	require.NoError(h.t, err)
 	h.told.Store(h.s)
+}
+
+// set changes where it is sent, as the office does: in a transaction.
+func (h *house) set(to keep.Collector) error {
+	return h.s.Set(h.t.Context(), to, func(write func(context.Context) error) error { return h.db.Together(h.t.Context(), write) })
 }
 
 func (h *house) note(n int) {
@@ -157,7 +163,7 @@ func TestNothingIsLostWhileTheCollectorIsDown(t *testing.T) {
 	h.note(5) // before there is a collector: not for it
 	require.Eventually(t, func() bool { last, err := h.db.LastAudit(t.Context()); return err == nil && last.Seq == 5 }, 2*time.Minute, 5*time.Millisecond)
 	first := listen(t, l)
-	require.NoError(t, h.s.Set(t.Context(), keep.Collector{Address: "tcp://" + address}))
+	require.NoError(t, h.set(keep.Collector{Address: "tcp://" + address}))
 	h.note(1000)
 	h.delivered(1005)
 	require.Eventually(t, func() bool { return len(first.got()) == 1000 }, 2*time.Minute, 10*time.Millisecond)
@@ -197,20 +203,56 @@ func TestNothingIsLostWhileTheCollectorIsDown(t *testing.T) {
 	assert.Equal(t, 106, count)
 }
 
+// A collector that was set while it can't be reached, and is sent nothing for a while, gets all that was recorded since it was set.
+func TestACollectorThatComesBackGetsWhatWaited(t *testing.T) {
+	h := newHouse(t)
+	recorded := func(seq int64) {
+		require.Eventually(t, func() bool { last, err := h.db.LastAudit(t.Context()); return err == nil && last.Seq == seq }, 2*time.Minute, 5*time.Millisecond)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := l.Addr().String()
+	l.Close()
+	h.note(5)
+	recorded(5)
+	require.NoError(t, h.set(keep.Collector{Address: "tcp://" + address}))
+	h.note(50)
+	recorded(55)
+	require.NoError(t, h.set(keep.Collector{}))
+	h.note(20)
+	recorded(75)
+	h.s.Close()
+	h.start()
+	require.Error(t, h.s.Set(t.Context(), keep.Collector{Address: "tcp://" + address}, func(func(context.Context) error) error { return io.ErrShortWrite }))
+	assert.Empty(t, h.s.State(t.Context()).Address, "what was not saved is not in force")
+	require.NoError(t, h.set(keep.Collector{Address: "tcp://" + address}))
+	assert.EqualValues(t, 5, h.s.State(t.Context()).Sent)
+	l, err = net.Listen("tcp", address)
+	require.NoError(t, err)
+	got := listen(t, l)
+	h.delivered(75)
+	assert.Len(t, got.got(), 70)
+	h.note(1)
+	h.s.Close() // which says goodbye properly
+	h.start()
+	h.delivered(76)
+	assert.Len(t, got.got(), 71)
+}
+
 func TestOverTLSOnlyACollectorThatIsTrustedGetsAnything(t *testing.T) {
 	h := newHouse(t)
 	certificate, trust := authority(t)
 	plain, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	g := listen(t, tls.NewListener(plain, &tls.Config{Certificates: []tls.Certificate{certificate}}))
-	require.NoError(t, h.s.Set(t.Context(), keep.Collector{Address: "tls://" + plain.Addr().String()}))
+	require.NoError(t, h.set(keep.Collector{Address: "tls://" + plain.Addr().String()}))
 	h.note(3)
 	require.Eventually(t, func() bool { return strings.Contains(h.s.State(t.Context()).Trouble, "certificate") }, 2*time.Minute, 10*time.Millisecond)
 	assert.Empty(t, g.got())
-	require.NoError(t, h.s.Set(t.Context(), keep.Collector{Address: "tls://" + plain.Addr().String(), Trust: trust}))
+	require.NoError(t, h.set(keep.Collector{Address: "tls://" + plain.Addr().String(), Trust: trust}))
 	h.delivered(3)
 	assert.Equal(t, []int{1, 2, 3}, g.got())
-	require.NoError(t, h.s.Set(t.Context(), keep.Collector{}))
+	require.NoError(t, h.set(keep.Collector{}))
 	assert.Empty(t, h.s.State(t.Context()).Address)
 }
 
@@ -228,7 +270,7 @@ func TestOverUDPEachRecordIsADatagram(t *testing.T) {
 	l, err := net.ListenPacket("udp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
-	require.NoError(t, h.s.Set(t.Context(), keep.Collector{Address: "udp://" + l.LocalAddr().String()}))
+	require.NoError(t, h.set(keep.Collector{Address: "udp://" + l.LocalAddr().String()}))
 	h.trail.Note(keep.AuditRecord{Account: "gauge-quay", Protocol: keep.FTP, Action: keep.Uploading, Path: `/a "b]\`, Outcome: keep.Done, Detail: strings.Repeat(`"`, 8000)})
 	h.note(1)
 	for want := range 2 {

@@ -40,10 +40,11 @@ const (
 	mostDatagram = 8000
 )
 
-// The settings that keep where to send, and how far that has come.
+// The settings that keep where to send, how far that has come, and where it was sent before it was sent nowhere.
 const (
 	setting = "collector"
 	cursor  = "collector-cursor"
+	was     = "collector-was"
 )
 
 // Sender sends the trail to the collector that is set, from one goroutine.
@@ -53,6 +54,8 @@ type Sender struct {
 	settled time.Duration
 	host    string
 	wake    chan struct{}
+
+	setting sync.Mutex // one change at a time
 
 	mu    sync.Mutex
 	state State
@@ -85,52 +88,84 @@ func Open(ctx context.Context, db *records.DB, settled time.Duration, log *slog.
 	if err := json.Unmarshal([]byte(text), &to); err != nil {
 		return nil, fmt.Errorf("read where audit records are sent: %w", err)
 	}
-	return s, s.begin(ctx, to)
+	at, err := s.reached(ctx)
+	if err == nil {
+		s.begin(to, at)
+	}
+	return s, err
 }
 
-// Set sends to another collector from now on; nowhere when its address is empty. A new
-// one gets what is recorded from now on, a changed one what the old one did not get.
-func (s *Sender) Set(ctx context.Context, to keep.Collector) error {
+// reached is how far it has come, as it is kept.
+func (s *Sender) reached(ctx context.Context) (int64, error) {
+	text, err := s.db.Setting(ctx, cursor)
+	at, _ := strconv.ParseInt(text, 10, 64)
+	return at, err
+}
+
+// Set sends to another collector from now on; nowhere when its address is empty. A new one gets what is recorded from now on; a
+// changed one, and one that comes back after it was sent nowhere, what it did not get before. save carries out what is written, in
+// a transaction of the caller's; nothing is sent meanwhile.
+func (s *Sender) Set(ctx context.Context, to keep.Collector, save func(write func(context.Context) error) error) error {
 	if err := check(to); err != nil {
 		return err
-	}
-	before := s.State(ctx)
-	s.Close()
-	if before.Address == "" {
-		last, err := s.db.LastAudit(ctx)
-		if err != nil && !errors.Is(err, records.ErrNotFound) {
-			return err
-		}
-		if err := s.db.SaveSetting(ctx, cursor, fmt.Sprint(last.Seq)); err != nil {
-			return err
-		}
 	}
 	text, err := json.Marshal(to)
 	if err != nil {
 		return err
 	}
-	if err := s.db.SaveSetting(ctx, setting, string(text)); err != nil {
+	s.setting.Lock()
+	defer s.setting.Unlock()
+	before := s.State(ctx).Collector
+	s.Close()
+	at, err := s.reached(ctx)
+	if err != nil {
+		s.begin(before, at)
 		return err
 	}
-	return s.begin(ctx, to)
+	from := at
+	if before.Address == "" {
+		known, err := s.db.Setting(ctx, was)
+		if err != nil {
+			return err
+		}
+		last, err := s.db.LastAudit(ctx)
+		if err != nil && !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
+		if known != to.Address || at > last.Seq {
+			from = last.Seq
+		}
+	}
+	err = save(func(ctx context.Context) error {
+		for name, value := range map[string]string{setting: string(text), cursor: fmt.Sprint(from)} {
+			if err := s.db.SaveSetting(ctx, name, value); err != nil {
+				return err
+			}
+		}
+		if before.Address != "" {
+			return s.db.SaveSetting(ctx, was, before.Address)
+		}
+		return nil
+	})
+	if err != nil {
+		s.begin(before, at)
+		return err
+	}
+	s.begin(to, from)
+	return nil
 }
 
-func (s *Sender) begin(ctx context.Context, to keep.Collector) error {
-	text, err := s.db.Setting(ctx, cursor)
-	if err != nil {
-		return err
-	}
-	at, _ := strconv.ParseInt(text, 10, 64)
+// begin sends what comes after a record.
+func (s *Sender) begin(to keep.Collector, at int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.state = State{Collector: to, Sent: at, Since: time.Now().UTC()}
 	if to.Address == "" {
-		return nil
+		return
 	}
 	running, stop := context.WithCancel(context.Background())
 	s.stop, s.over = stop, new(sync.WaitGroup)
 	s.over.Go(func() { s.run(running, to, at) })
-	return nil
 }
 
 // Close ends the sending and leaves the rest for the next start.
