@@ -52,6 +52,9 @@ type history struct {
 	did     map[string]int
 	harmed  bool // something has failed in between, or was cut off
 	limited keep.Spot
+	asks    map[string]*sqlx.Stmt
+	seen    world // how it was left by the deed before
+	hidden  []string
 }
 
 func (h *history) Arrive(address string, encrypted bool, cut func(*keep.Fault)) dav.Visit {
@@ -108,7 +111,12 @@ func (h *history) now() (w world, hidden []string) {
 	}
 	rows := func(query string, into map[string]string) {
 		var found []struct{ Spot, Is string }
-		require.NoError(h.t, h.db.Select(&found, query, h.root, h.root+"/%"))
+		if h.asks[query] == nil {
+			ask, err := h.db.Preparex(query)
+			require.NoError(h.t, err)
+			h.asks[query] = ask
+		}
+		require.NoError(h.t, h.asks[query].Select(&found, h.root, h.root+"/%"))
 		for _, one := range found {
 			if strings.Contains(one.Spot, store.BinPrefix) {
 				continue // it goes along into the bin
@@ -168,7 +176,10 @@ func (h *history) passed(before world, d deed) string {
 // one does one random deed and holds what came of it against the model.
 func (h *history) one() {
 	h.acts = h.who[h.r.IntN(2)]
-	before, hiddenBefore := h.now()
+	before, hiddenBefore := h.seen, h.hidden
+	if before.files == nil {
+		before, hiddenBefore = h.now()
+	}
 	d := h.some(before)
 	*h.injury = injury{left: -1}
 	if h.r.IntN(4) == 0 {
@@ -182,6 +193,7 @@ func (h *history) one() {
 		h.mendAll()
 	}
 	after, hidden := h.now()
+	h.seen, h.hidden = after, hidden
 	should := before.clone()
 	d.then(should)
 	if err != nil && !hurt && (strings.Contains(err.Error(), "500") || keep.FaultOf(err).Reason == keep.Failure && !strings.HasPrefix(err.Error(), "answered")) {
@@ -349,10 +361,10 @@ func TestWhateverIsDoneEveryByteIsWhereTheModelSays(t *testing.T) {
 		seed = uint64(time.Now().UnixNano())
 	}
 	t.Log("seed", seed)
-	did := map[string]int{}
+	did, asks := map[string]int{}, map[string]*sqlx.Stmt{}
 	began := time.Now()
 	for n := range *deedHistories {
-		h := &history{t: t, s: s, db: db, dir: dir, root: fmt.Sprintf("h%d", n), r: rand.New(rand.NewPCG(seed, uint64(n))), injury: &injury{left: -1}, did: did}
+		h := &history{t: t, s: s, db: db, dir: dir, root: fmt.Sprintf("h%d", n), r: rand.New(rand.NewPCG(seed, uint64(n))), injury: &injury{left: -1}, did: did, asks: asks}
 		h.story = append(h.story, fmt.Sprintf("-deed-seed %d, history %d", seed, n))
 		h.begin()
 		for range 12 {

@@ -42,6 +42,7 @@ type door struct {
 	moves    tree.Moves
 	heavy    tree.Heavy
 	fresh    tree.Fresh
+	shared   tree.Shared
 	holds    *holds
 	stores   *kinds.Stores
 	open     tree.Opener // stores.Open
@@ -198,7 +199,7 @@ func (v *visit) enter(ctx context.Context, a *keep.Effective) (*tree.Tree, error
 	if err != nil {
 		return unable(err)
 	}
-	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.open, Holds: d.holds, Hangs: d.hangs, Fresh: &d.fresh, Power: d.trail.Power}
+	house := tree.House{Stores: stores, Ledger: d.ledger, Trail: d.trail, Moves: &d.moves, Heavy: &d.heavy, Open: d.open, Shared: &d.shared, Holds: d.holds, Hangs: d.hangs, Fresh: &d.fresh, Power: d.trail.Power}
 	rehearsal := v.attempt.Rehearsal
 	if rehearsal != nil {
 		house = d.scratch(stores, rehearse.Scratch(rehearsal.Folder))

@@ -128,3 +128,38 @@ func (s *slow) Read(p []byte) (int, error) {
 	time.Sleep(30 * time.Millisecond)
 	return 0, io.ErrUnexpectedEOF
 }
+
+// Forty sign-ins of one account to the portal have its folders open once, and who comes after a folder was taken away and made anew
+// is in the new one.
+func TestManySignInsOfAnAccountHaveItsFoldersOpenOnce(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann", "-mount", "/=files:ann", "-mount", "/in=files:in", "-max-sessions", "0")
+	client := &http.Client{Transport: &http.Transport{}, Timeout: testkit.Patience}
+	in := func() []*http.Cookie {
+		response, err := client.Post("http://"+k.Address("web")+"/portal/api/v1/sign-in", "application/json", strings.NewReader(`{"account": "ann", "password": "`+testkit.Password+`"}`))
+		require.NoError(t, err)
+		response.Body.Close()
+		require.Equal(t, 200, response.StatusCode)
+		return response.Cookies()
+	}
+	in()
+	client.CloseIdleConnections()
+	before, _ := held(t)
+	for range 39 {
+		in()
+	}
+	client.CloseIdleConnections()
+	require.Eventually(t, func() bool { after, _ := held(t); return after < before+10 }, testkit.Patience, 50*time.Millisecond, "80 folders are open else")
+	require.NoError(t, os.Rename(k.Home("ann"), k.Home("old")))
+	request, err := http.NewRequestWithContext(t.Context(), "PUT", "http://"+k.Address("web")+"/portal/files/new.txt", strings.NewReader("new"))
+	require.NoError(t, err)
+	for _, c := range in() {
+		request.AddCookie(c)
+	}
+	response, err := client.Do(request)
+	require.NoError(t, err)
+	response.Body.Close()
+	require.Equal(t, 204, response.StatusCode)
+	require.FileExists(t, k.Home("ann")+"/new.txt")
+	client.CloseIdleConnections()
+}

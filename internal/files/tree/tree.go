@@ -88,6 +88,7 @@ type Tree struct {
 type mounted struct {
 	at     string
 	folder store.Folder
+	close  func() error
 	spot   quota.Spot // the folder it is
 	power  bool       // what is acknowledged must outlive the end of the power
 	hashes bool       // the SHA-256 of whole uploads is recorded
@@ -104,6 +105,7 @@ type House struct {
 	Moves  *Moves      // nil: the tree has the stores for itself
 	Heavy  *Heavy      // nil: the tree has the machine for itself
 	Open   Opener      // nil: stores on disks only
+	Shared *Shared     // nil: each tree has its mounts' folders open by itself
 	Holds  Holds       // nil: nothing is held back
 	Hangs  Hangings    // nil: nothing hangs on places
 	Fresh  *Fresh      // nil: an empty file is an upload of nothing at once
@@ -139,7 +141,11 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 		spot := quota.Spot{Store: m.Store, Path: m.FolderFor(account.Name)}
 		folder, made, err := house.Open(place, spot.Path)
 		if err == nil {
-			t.mounts = append(t.mounts, &mounted{m.At, folder, spot, place.Durability == keep.Power, place.Hashes, place.Draws(), nil})
+			release := folder.Close
+			if place.Local() {
+				folder, release = house.Shared.take(spot, folder)
+			}
+			t.mounts = append(t.mounts, &mounted{m.At, folder, release, spot, place.Durability == keep.Power, place.Hashes, place.Draws(), nil})
 			err = t.ledger.Made(spot, made)
 		}
 		if err != nil {
@@ -230,7 +236,7 @@ func upTo(rel string) []string {
 func (t *Tree) Close() error {
 	var errs []error
 	for _, m := range t.mounts {
-		errs = append(errs, m.folder.Close())
+		errs = append(errs, m.close())
 	}
 	return errors.Join(errs...)
 }
