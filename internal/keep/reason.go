@@ -91,12 +91,19 @@ func (f *Fault) Unwrap() error { return f.Cause }
 // Refuse makes a Fault without a cause.
 func Refuse(reason Reason, say string) *Fault { return &Fault{Reason: reason, Say: say} }
 
+// databaseFull is SQLite's primary result code for a disk that is full (SQLITE_FULL).
+const databaseFull = 13
+
 // FaultOf finds the Fault in err, or wraps err as a [Failure] whose text gives
 // nothing away.
 func FaultOf(err error) *Fault {
 	var fault *Fault
 	if errors.As(err, &fault) {
 		return fault
+	}
+	var engine interface{ Code() int } // of the database
+	if errors.As(err, &engine) && engine.Code()&0xff == databaseFull {
+		return &Fault{Reason: DiskFull, Say: "the disk of the service's own records is full: tell the administrator", Cause: err}
 	}
 	return &Fault{Reason: Failure, Say: "the service failed; its log says why", Cause: err}
 }

@@ -103,6 +103,13 @@ func TestAFullDiskMakesNoDeedsWithoutRecords(t *testing.T) {
 			code, said := ftp.Command("MKD /new")
 			assert.GreaterOrEqual(t, code, 400, said)
 			assert.Contains(t, strings.Join(said, " "), "audit trail can't be written")
+			lock, err := http.NewRequestWithContext(t.Context(), "LOCK", "http://"+k.Address("web")+"/dav/a", strings.NewReader(`<lockinfo xmlns="DAV:"><lockscope><exclusive/></lockscope><locktype><write/></locktype></lockinfo>`))
+			require.NoError(t, err)
+			lock.SetBasicAuth("ann", testkit.Password)
+			answer, err := http.DefaultClient.Do(lock)
+			require.NoError(t, err)
+			answer.Body.Close()
+			assert.Contains(t, []int{http.StatusServiceUnavailable, http.StatusInsufficientStorage}, answer.StatusCode, "it is the disk that is full, and no fault of the service")
 			assert.Equal(t, state, tree(t, root), "nothing was done")
 			var status api.Status
 			k.Must(&status, "status")

@@ -36,8 +36,8 @@ func TestTheAPIDoesWhatItsDescriptionSays(t *testing.T) {
 	c.Call("DELETE", "/listeners/inner", nil, 204, nil)
 	c.Call("DELETE", "/listeners/inner", nil, 404, nil)
 	c.Call("GET", "/me/passkeys", nil, 200, nil)
-	c.Call("POST", "/me/passkeys/ask", api.Proving{Now: "x"}, 403, nil) // under an address there are none
-	c.Call("POST", "/me/passkeys", `{"id": "x", "label": "key", "response": {}}`, 403, nil)
+	c.Call("POST", "/me/passkeys/ask", api.Proving{Now: "x"}, 400, nil) // under an address there are none
+	c.Call("POST", "/me/passkeys", `{"id": "x", "label": "key", "response": {}}`, 400, nil)
 	c.Call("POST", "/me/passkeys", `{"id": "x", "label": "", "response": {}}`, 422, nil)
 	c.Call("DELETE", "/me/passkeys/none", nil, 404, nil)
 	c.Call("POST", "/sign-in/passkey/ask", nil, 403, nil)

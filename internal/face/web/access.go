@@ -10,6 +10,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/exchange"
 )
 
 // issuer is what authenticators show beside an operator's name, where the service has none.
@@ -23,7 +24,7 @@ func self(c *gin.Context) (string, error) {
 	if who := actor(c); who.Protocol != keep.Local && !c.GetBool("token") {
 		return who.Operator, nil
 	}
-	return "", &httpError{http.StatusForbidden, "this is for an operator who is signed in to the console; from the machine itself, operator set changes any operator"}
+	return "", &exchange.Problem{Status: http.StatusForbidden, Say: "this is for an operator who is signed in to the console; from the machine itself, operator set changes any operator"}
 }
 
 func (s *Server) changeMyPassword(c *gin.Context) error {
@@ -135,7 +136,7 @@ func (s *Server) access(c *gin.Context) error {
 func (s *Server) endAccess(c *gin.Context) error {
 	of, only := accessOf(c)
 	if only != "" && only != c.Param("id") {
-		return &httpError{http.StatusForbidden, "a token can end itself only: sign in to end others"}
+		return &exchange.Problem{Status: http.StatusForbidden, Say: "a token can end itself only: sign in to end others"}
 	}
 	if err := s.Operators.EndAccess(c.Request.Context(), visitorOf(c), actor(c).Operator, of, c.Param("id")); err != nil {
 		return err

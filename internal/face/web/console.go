@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+
+	"urbankeep/internal/protocol/exchange"
 )
 
 // dist is the built console; make puts it there.
@@ -43,7 +45,7 @@ func (s *Server) console(c *gin.Context) error {
 		name = "index.html"
 	}
 	if _, err := fs.Stat(files, name); err != nil {
-		return &httpError{http.StatusNotFound, "the console is not built into this program: run make build"}
+		return &exchange.Problem{Status: http.StatusNotFound, Say: "the console is not built into this program: run make build"}
 	}
 	if strings.HasPrefix(name, "assets/") {
 		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a digest of their contents

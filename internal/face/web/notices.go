@@ -14,6 +14,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/exchange"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/notice"
 )
@@ -61,7 +62,7 @@ func (s *Server) setNotice(c *gin.Context) error {
 	n, err := s.Office.SetNotice(c.Request.Context(), actor(c), c.Param("name"), false, func(n *keep.Notice) error {
 		var named map[string]json.RawMessage
 		if err := json.Unmarshal(ask, &named); err != nil {
-			return &httpError{http.StatusBadRequest, "the request is no object"}
+			return &exchange.Problem{Status: http.StatusBadRequest, Say: "the request is no object"}
 		}
 		for field, part := range map[string]func(){"window": func() { n.Window = nil }, "expect": func() { n.Expect = nil }} {
 			if _, is := named[field]; is { // they are given whole

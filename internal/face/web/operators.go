@@ -10,6 +10,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
 	"urbankeep/internal/people/signin"
+	"urbankeep/internal/protocol/exchange"
 )
 
 func visitor(c *gin.Context) signin.Visitor {
@@ -92,7 +93,7 @@ func (s *Server) me(c *gin.Context) error {
 // service into the machine and its network, are the owners' business.
 func ownersOnly(c *gin.Context) error {
 	if actor(c).Role != keep.Owner {
-		return &httpError{http.StatusForbidden, "only an owner can do that: ask one"}
+		return &exchange.Problem{Status: http.StatusForbidden, Say: "only an owner can do that: ask one"}
 	}
 	return nil
 }

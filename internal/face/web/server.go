@@ -82,7 +82,7 @@ func (s *Server) Handler(local bool) http.Handler {
 	}), s.measure, headers, s.onFace, slowBody, unchanged)
 	engine.HandleMethodNotAllowed, engine.RedirectTrailingSlash = true, false // which would believe X-Forwarded-Prefix of anybody
 	engine.NoMethod(s.handle(func(*gin.Context) error {
-		return &httpError{http.StatusMethodNotAllowed, "this address does not take that method"}
+		return &exchange.Problem{Status: http.StatusMethodNotAllowed, Say: "this address does not take that method"}
 	}))
 	v1 := engine.Group("/api/v1")
 	v1.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
@@ -299,18 +299,10 @@ func headers(c *gin.Context) {
 	}
 }
 
-// httpError is an error that is a status.
-type httpError struct {
-	status int
-	say    string
-}
-
-func (e *httpError) Error() string { return e.say }
-
 var (
-	errSignIn    = &httpError{http.StatusUnauthorized, "sign in first"}
-	errRole      = &httpError{http.StatusForbidden, "an auditor reads and changes nothing: ask a manager or an owner"}
-	errNoAddress = &httpError{http.StatusNotFound, "nothing is at this address"}
+	errSignIn    = &exchange.Problem{Status: http.StatusUnauthorized, Say: "sign in first"}
+	errRole      = &exchange.Problem{Status: http.StatusForbidden, Say: "an auditor reads and changes nothing: ask a manager or an owner"}
+	errNoAddress = &exchange.Problem{Status: http.StatusNotFound, Say: "nothing is at this address"}
 )
 
 // handle turns a handler that returns an error into Gin's.
@@ -329,7 +321,7 @@ func hasLeft(c *gin.Context, err error) bool {
 
 // writeError writes the problem of an error (RFC 9457).
 func (s *Server) writeError(c *gin.Context, err error) {
-	p := problemOf(err)
+	p := exchange.ProblemOf(err)
 	switch {
 	case p.Status == http.StatusInternalServerError && hasLeft(c, err):
 		s.Log.Debug("the client left before its answer was whole", "method", c.Request.Method, "path", c.Request.URL.Path)
@@ -339,44 +331,6 @@ func (s *Server) writeError(c *gin.Context, err error) {
 	body, _ := json.Marshal(p)
 	c.Data(p.Status, "application/problem+json", body)
 	c.Abort()
-}
-
-func problemOf(err error) api.Problem {
-	p := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
-	var field *keep.FieldError
-	var status *httpError
-	var fault *keep.Fault
-	var problem *exchange.Problem
-	switch {
-	case errors.As(err, &problem):
-		p.Status, p.Detail = problem.Status, problem.Say
-	case errors.As(err, &field):
-		p.Status, p.Field, p.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
-	case errors.As(err, &status):
-		p.Status, p.Detail = status.status, status.say
-	case errors.As(err, &fault):
-		p.Status, p.Detail, p.Reason = statusOf(fault.Reason), fault.Say, string(fault.Reason)
-	}
-	p.Title = http.StatusText(p.Status)
-	return p
-}
-
-func statusOf(reason keep.Reason) int {
-	switch reason {
-	case keep.NotFound:
-		return http.StatusNotFound
-	case keep.BadCredentials, keep.CodeNeeded:
-		return http.StatusUnauthorized
-	case keep.TooManyAttempts:
-		return http.StatusTooManyRequests
-	case keep.AlreadyThere, keep.InUse, keep.ShutsYouOut, keep.InClear:
-		return http.StatusConflict
-	case keep.SourceAway:
-		return http.StatusServiceUnavailable
-	case keep.Failure, keep.TrailUnavailable:
-		return http.StatusInternalServerError
-	}
-	return http.StatusForbidden
 }
 
 // bodyTime is how long the body of a request may take to come.
@@ -392,7 +346,7 @@ func slowBody(c *gin.Context) {
 // body reads a request's JSON; unknown fields are refused.
 func body(c *gin.Context, into any) error {
 	if kind, _, _ := strings.Cut(c.ContentType(), ";"); kind != "application/json" {
-		return &httpError{http.StatusUnsupportedMediaType, "send the request as application/json"}
+		return &exchange.Problem{Status: http.StatusUnsupportedMediaType, Say: "send the request as application/json"}
 	}
 	read := exchange.FirstBody
 	if _, known := c.Get("actor"); known {
@@ -420,11 +374,11 @@ func strictly(text []byte, into any) error {
 	case errors.As(err, &kind):
 		return &keep.FieldError{Field: kind.Field, Say: "it must be a " + kind.Type.String()}
 	case errors.Is(err, io.EOF):
-		return &httpError{http.StatusBadRequest, "the request has no body"}
+		return &exchange.Problem{Status: http.StatusBadRequest, Say: "the request has no body"}
 	case strings.HasPrefix(err.Error(), "json: unknown field "):
 		return &keep.FieldError{Field: strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), Say: "there is no such field"}
 	}
-	return &httpError{http.StatusBadRequest, "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
+	return &exchange.Problem{Status: http.StatusBadRequest, Say: "the request is not well-formed: " + strings.TrimPrefix(err.Error(), "json: ")}
 }
 
 // identify finds the operator behind a request and refuses changes by auditors.

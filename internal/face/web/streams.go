@@ -3,6 +3,8 @@ package web
 import (
 	"net/http"
 	"sync"
+
+	"urbankeep/internal/protocol/exchange"
 )
 
 // How many live streams may be open at once, in all and of one operator.
@@ -18,7 +20,7 @@ type streams struct {
 	all int
 }
 
-var errStreams = &httpError{http.StatusTooManyRequests, "too many live streams are open: close a page of the console"}
+var errStreams = &exchange.Problem{Status: http.StatusTooManyRequests, Say: "too many live streams are open: close a page of the console"}
 
 // enter lets a stream begin; leave is called when it has ended.
 func (s *streams) enter(operator string) (leave func(), err error) {

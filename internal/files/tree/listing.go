@@ -22,6 +22,7 @@ type Listing struct {
 	mine    map[string]string // names of what the account has held here, by the name under which it lies
 	entries store.Entries     // nil: there is nothing but mounts
 	ahead   *page             // what was read ahead; nil: nothing was
+	broke   error             // why it broke off
 }
 
 // page is what one reading gave.
@@ -62,10 +63,13 @@ func (t *Tree) readFolder(at string) (*Listing, error) {
 			if l.entries, err = p.entries(); err != nil && !(errors.Is(err, fs.ErrNotExist) && len(branches) > 0) {
 				return nil, err
 			}
+			if l.ReadAhead(store.LargeRead); l.ahead != nil && l.ahead.err != nil && l.ahead.err != io.EOF { // what can't be read is not begun
+				return nil, errors.Join(l.ahead.err, l.entries.Close())
+			}
 		}
 	}
 	if m := t.mountOf(l.path); m.at == l.path && m.spot.Path == "." {
-		l.hidden[store.MarkName], l.hidden[store.SpoolName] = true, true
+		l.hidden[store.MarkName], l.hidden[store.SpoolName], l.hidden[store.ProbeName] = true, true, true
 	}
 	if t.holds != nil && err == nil && !t.holds.None() {
 		l.holdsOf(t.holds.In(p.m.under(p.m.rel(p.path)), t.owner()))
@@ -133,7 +137,8 @@ func (l *Listing) Next(buffer int) ([]fs.FileInfo, error) {
 			break
 		}
 		if err != nil {
-			return nil, asFault(err)
+			l.broke = asFault(err)
+			return nil, l.broke
 		}
 		if found = l.seen(found); len(found) > 0 {
 			return found, nil
@@ -180,8 +185,12 @@ func (l *Listing) seen(entries []fs.FileInfo) []fs.FileInfo {
 	})
 }
 
-// Close lets go of the folder.
+// Close lets go of the folder. A listing that broke off is recorded as such: the record of its beginning says only that.
 func (l *Listing) Close() error {
+	if l.broke != nil {
+		l.t.act(keep.Listing, l.path, "", func() error { return l.broke })
+		l.broke = nil
+	}
 	if l.entries == nil {
 		return nil
 	}

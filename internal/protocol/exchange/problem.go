@@ -20,24 +20,33 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Say }
 
-// Refuse answers an error as its problem (RFC 9457). What is no refusal is the service's own fault, which its log tells of.
-func Refuse(w http.ResponseWriter, r *http.Request, err error, log *slog.Logger) {
-	shown := api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service failed; its log says why"}
+// ProblemOf is an error as who called reads it (RFC 9457).
+func ProblemOf(err error) api.Problem {
+	shown := api.Problem{Type: "about:blank"}
 	var field *keep.FieldError
-	var fault *keep.Fault
 	var plain *Problem
 	switch {
 	case errors.As(err, &field):
 		shown.Status, shown.Field, shown.Detail = http.StatusUnprocessableEntity, field.Field, field.Say
 	case errors.As(err, &plain):
 		shown.Status, shown.Detail = plain.Status, plain.Say
-	case errors.As(err, &fault):
-		shown.Status, shown.Detail, shown.Reason = StatusOf(fault.Reason), fault.Say, string(fault.Reason)
+	default:
+		fault := keep.FaultOf(err)
+		shown.Status, shown.Detail = StatusOf(fault.Reason), fault.Say
+		if said := (*keep.Fault)(nil); fault.Reason != keep.Failure || errors.As(err, &said) {
+			shown.Reason = string(fault.Reason)
+		}
 	}
+	shown.Title = http.StatusText(shown.Status)
+	return shown
+}
+
+// Refuse answers an error as its problem (RFC 9457). What is no refusal is the service's own fault, which its log tells of.
+func Refuse(w http.ResponseWriter, r *http.Request, err error, log *slog.Logger) {
+	shown := ProblemOf(err)
 	if shown.Status == http.StatusInternalServerError && r.Context().Err() == nil {
 		log.Error("request failed", "cause", err, "root", errors.Unwrap(err))
 	}
-	shown.Title = http.StatusText(shown.Status)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(shown.Status)
 	json.NewEncoder(w).Encode(shown)
@@ -48,9 +57,9 @@ func StatusOf(reason keep.Reason) int {
 	switch reason {
 	case keep.NotFound:
 		return http.StatusNotFound
-	case keep.BadCredentials:
+	case keep.BadCredentials, keep.CodeNeeded:
 		return http.StatusUnauthorized
-	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse:
+	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse, keep.ShutsYouOut, keep.InClear:
 		return http.StatusConflict
 	case keep.TooManyAttempts, keep.TooManySessions:
 		return http.StatusTooManyRequests
@@ -58,11 +67,11 @@ func StatusOf(reason keep.Reason) int {
 		return http.StatusRequestEntityTooLarge
 	case keep.QuotaFull, keep.DiskFull:
 		return http.StatusInsufficientStorage
-	case keep.StoreAway, keep.SourceAway, keep.Stopping:
+	case keep.StoreAway, keep.SourceAway, keep.Stopping, keep.TrailUnavailable:
 		return http.StatusServiceUnavailable
 	case keep.BadName, keep.BadRequest:
 		return http.StatusBadRequest
-	case keep.Failure, keep.TrailUnavailable:
+	case keep.Failure:
 		return http.StatusInternalServerError
 	}
 	return http.StatusForbidden

@@ -290,6 +290,8 @@ func codeOf(reason keep.Reason) int {
 	switch reason {
 	case keep.DiskFull:
 		return 452
+	case keep.StoreAway: // it may be back in a moment
+		return 450
 	case keep.TooLarge, keep.QuotaFull:
 		return 552
 	case keep.Failure, keep.TrailUnavailable:
