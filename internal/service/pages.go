@@ -62,7 +62,7 @@ func (s *Service) openPages(program string) {
 			elsewhere.ServeHTTP(w, r)
 		case l.Serves(keep.PassesFace) && strings.HasPrefix(r.URL.Path, pass.Prefix):
 			s.passes.ServeHTTP(w, r)
-		case l.Serves(keep.DavFace) && strings.HasPrefix(r.URL.Path+"/", dav.Prefix):
+		case l.Serves(keep.DavFace) && (strings.HasPrefix(r.URL.Path+"/", dav.Prefix) || r.Method == http.MethodOptions && (r.URL.Path == "/" || r.URL.Path == "*")):
 			s.dav.ServeHTTP(w, r)
 		default:
 			console.ServeHTTP(w, r)

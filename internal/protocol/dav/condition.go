@@ -1,6 +1,7 @@
 package dav
 
 import (
+	"io"
 	"io/fs"
 	"net/http"
 	"net/url"
@@ -168,8 +169,50 @@ func (c *call) held(locks []keep.Lock) bool {
 	return slices.ContainsFunc(locks, func(l keep.Lock) bool { return l.Account == c.one.account && slices.Contains(c.tokens, l.Token) })
 }
 
-// errLocked is 423 (RFC 4918, section 11.3).
-var errLocked = status(http.StatusLocked, "it is locked: whoever locked it must unlock it, or the request must show the token")
+// locked is 423 (RFC 4918, section 11.3): it names what is locked, and whose token is to be shown.
+type locked struct {
+	at     string
+	folder bool
+	member bool // it lies below what is to be changed: 207 (RFC 4918, sections 9.6.1, 9.8.5 and 9.9.4)
+}
+
+func (l *locked) Error() string {
+	return "it is locked: whoever locked it must unlock it, or the request must show the token"
+}
+
+// lockedBy is the refusal for locks of which no token was shown; below is what is to be changed, where they lie in it.
+func (c *call) lockedBy(locks []keep.Lock, below string) error {
+	refused := &locked{at: c.at, folder: c.folder}
+	for _, l := range locks {
+		at, known := c.one.Tree.PathTo(Spot{Store: l.Store, Path: l.Path})
+		if !known || c.held([]keep.Lock{l}) {
+			continue
+		}
+		if info, err := c.one.Tree.Stat(at); err == nil { // else the account does not see it
+			return &locked{at, info.IsDir(), below != "" && at != below}
+		}
+	}
+	return refused
+}
+
+// condition is the body of the answer (RFC 4918, section 16).
+func (l *locked) condition() string {
+	return "<d:error><d:lock-token-submitted><d:href>" + escape(href(l.at, l.folder)) + "</d:href></d:lock-token-submitted></d:error>"
+}
+
+// answer writes it.
+func (l *locked) answer(w http.ResponseWriter) {
+	if l.member {
+		m := &multistatus{w: w}
+		m.begin()
+		m.out.WriteString("<d:response><d:href>" + escape(href(l.at, l.folder)) + "</d:href>" + statusLine(http.StatusLocked) + l.condition() + "</d:response>")
+		m.end()
+		return
+	}
+	w.Header().Set("Content-Type", xmlType)
+	w.WriteHeader(http.StatusLocked)
+	io.WriteString(w, xml1+strings.Replace(l.condition(), "<d:error>", `<d:error xmlns:d="DAV:">`, 1))
+}
 
 // change is what a request does to a path, as locks see it.
 type change int
@@ -193,8 +236,8 @@ func (c *call) unlocked(at string, how change) error {
 	if err != nil {
 		return err
 	}
-	if !c.held(covering(over, spot)) {
-		return errLocked
+	if on := covering(over, spot); !c.held(on) {
+		return c.lockedBy(on, "")
 	}
 	if how&made != 0 {
 		var on []keep.Lock
@@ -204,7 +247,7 @@ func (c *call) unlocked(at string, how change) error {
 			}
 		}
 		if !c.held(on) {
-			return errLocked
+			return c.lockedBy(on, "")
 		}
 	}
 	if how&deep != 0 {
@@ -214,7 +257,7 @@ func (c *call) unlocked(at string, how change) error {
 		}
 		for _, l := range below {
 			if !c.held([]keep.Lock{l}) {
-				return errLocked
+				return c.lockedBy([]keep.Lock{l}, lies.Path)
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package dav
 
 import (
+	"cmp"
 	"crypto/rand"
 	"fmt"
 	"net/http"
@@ -69,6 +70,9 @@ func (c *call) lock() error {
 		return err
 	}
 	lies, err := c.one.Tree.Place(c.at, true)
+	if missing(err) {
+		err = cmp.Or(c.parent(c.at), err) // RFC 4918, section 9.10.4
+	}
 	if err != nil {
 		return err
 	}
@@ -110,7 +114,7 @@ func (c *call) lock() error {
 			there = append(there, below...)
 		}
 		if slices.ContainsFunc(there, func(other keep.Lock) bool { return !l.Shared || !other.Shared }) {
-			return errLocked
+			return &locked{at: c.at, folder: c.folder}
 		}
 		return nil
 	})

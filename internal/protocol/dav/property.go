@@ -123,6 +123,11 @@ func activeLocks(one *stay, locks []keep.Lock) string {
 		if l.Account == one.account {
 			b.WriteString("<d:locktoken><d:href>" + escape(l.Token) + "</d:href></d:locktoken>")
 		}
+		root, known := one.Tree.PathTo(Spot{Store: l.Store, Path: l.Path})
+		if !known { // it lies above what the account sees
+			root = "/"
+		}
+		b.WriteString("<d:lockroot><d:href>" + escape(href(root, false)) + "</d:href></d:lockroot>")
 		b.WriteString("</d:activelock>")
 	}
 	return b.String()
@@ -145,7 +150,15 @@ func wantedIn(e *element) (want wanted, err error) {
 		return want, errPropfind
 	}
 	prop, include := e.child("prop"), e.child("include")
+	ways := 0
+	for _, way := range []string{"prop", "propname", "allprop"} {
+		if e.child(way) != nil {
+			ways++
+		}
+	}
 	switch {
+	case ways > 1:
+		return want, errPropfind
 	case e.child("propname") != nil:
 		return wanted{nameing: true}, nil
 	case e.child("allprop") != nil:
@@ -496,6 +509,7 @@ func (c *call) proppatch() error {
 	var set, remove []keep.Property
 	var names, kept []xml.Name
 	var times []func() error
+	var modified time.Time
 	for _, change := range asked.elements() {
 		prop := change.child("prop")
 		if change.space != davSpace || change.name != "set" && change.name != "remove" || prop == nil {
@@ -505,6 +519,7 @@ func (c *call) proppatch() error {
 			name := xml.Name{Space: p.space, Local: p.name}
 			names = append(names, name)
 			switch {
+			case p.space == davSpace && p.name == "getlastmodified" && change.name == "set" && parsed(p, &modified):
 			case p.space == davSpace:
 				kept = append(kept, name) // what the service says itself nobody else does
 			case change.name == "remove":
@@ -515,12 +530,16 @@ func (c *call) proppatch() error {
 					times = append(times, touch)
 				}
 				var text strings.Builder
+				p.speak()
 				p.write(&text)
 				set = append(set, keep.Property{Space: p.space, Name: p.name, Value: text.String()})
 			}
 		}
 	}
 	code := http.StatusOK
+	if len(kept) == 0 && !modified.IsZero() && c.one.Tree.Touch(c.at, time.Time{}, modified, nil) != nil {
+		kept = append(kept, xml.Name{Space: davSpace, Local: "getlastmodified"})
+	}
 	switch {
 	case len(kept) > 0:
 		code = http.StatusFailedDependency
@@ -548,7 +567,11 @@ func (c *call) proppatch() error {
 			}
 		}
 		if tags.Len() > 0 {
-			m.out.WriteString("<d:propstat><d:prop>" + tags.String() + "</d:prop>" + statusLine(part.code) + "</d:propstat>")
+			why := ""
+			if part.code == http.StatusForbidden {
+				why = "<d:error><d:cannot-modify-protected-property/></d:error>"
+			}
+			m.out.WriteString("<d:propstat><d:prop>" + tags.String() + "</d:prop>" + statusLine(part.code) + why + "</d:propstat>")
 		}
 	}
 	m.out.WriteString("</d:response>")
@@ -560,9 +583,18 @@ func (c *call) touches(p *element) func() error {
 	if p.space != windows || p.name != "Win32LastModifiedTime" {
 		return nil
 	}
-	at, err := http.ParseTime(strings.TrimSpace(p.text()))
-	if err != nil {
+	var at time.Time
+	if !parsed(p, &at) {
 		return nil
 	}
 	return func() error { return c.one.Tree.Touch(c.at, time.Time{}, at, nil) }
+}
+
+// parsed reads the time that a property says.
+func parsed(p *element, into *time.Time) bool {
+	at, err := http.ParseTime(strings.TrimSpace(p.text()))
+	if err == nil {
+		*into = at
+	}
+	return err == nil
 }

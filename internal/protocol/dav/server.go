@@ -115,11 +115,16 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func (s *Server) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	var fault *keep.Fault
 	var plain *exchange.Problem
+	if held := (*locked)(nil); errors.As(err, &held) {
+		held.answer(w)
+		return
+	}
 	code, say := http.StatusInternalServerError, "the service failed; its log says why"
 	switch {
 	case errors.As(err, &plain):
 		code, say = plain.Status, plain.Say
-	case errors.As(err, &fault):
+	default:
+		fault = keep.FaultOf(err)
 		if code = exchange.StatusOf(fault.Reason); code != http.StatusInternalServerError {
 			say = fault.Say
 		}
@@ -150,6 +155,13 @@ func (s *Server) refuse(w http.ResponseWriter, r *http.Request, err error) {
 // answer finds who asks and does what is asked. What is done for them ends with their stay.
 func (s *Server) answer(w http.ResponseWriter, r *http.Request) error {
 	if r.Method == http.MethodOptions {
+		if _, _, signs := r.BasicAuth(); signs { // without, it is told what there is; with, whether that holds
+			_, leave, err := s.whoAsks(r)
+			if err != nil {
+				return err
+			}
+			leave()
+		}
 		h := w.Header()
 		h.Set("DAV", "1, 2, 3")
 		h.Set("Allow", allowed)
@@ -301,6 +313,10 @@ func (c *call) get() error {
 	}
 	if err := c.conditions(info); err != nil {
 		return err
+	}
+	if info.IsDir() && c.r.Method == http.MethodHead { // clients ask so whether it is there
+		c.w.Header().Set("Last-Modified", info.ModTime().UTC().Format(http.TimeFormat))
+		return nil
 	}
 	if info.IsDir() {
 		return status(http.StatusMethodNotAllowed, "that is a folder: list it with PROPFIND")

@@ -2,12 +2,16 @@ package dav
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/binary"
 	"encoding/xml"
 	"io"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"urbankeep/internal/keep"
 )
@@ -26,6 +30,15 @@ type element struct {
 	space, name string
 	attributes  []xml.Attr // with namespaces as their Name.Space
 	inside      []any      // *element or string
+	language    string     // xml:lang as it holds there
+}
+
+// speak gives an element the language that holds for it, so that it stands for itself (RFC 4918, section 4.3).
+func (e *element) speak() {
+	own := func(a xml.Attr) bool { return a.Name.Space == xmlSpace && a.Name.Local == "lang" }
+	if e.language != "" && !slices.ContainsFunc(e.attributes, own) {
+		e.attributes = append(e.attributes, xml.Attr{Name: xml.Name{Space: xmlSpace, Local: "lang"}, Value: e.language})
+	}
 }
 
 var errXML = status(http.StatusBadRequest, "the body is not well-formed XML with namespaces")
@@ -39,13 +52,35 @@ func (c *call) body() (*element, error) {
 		return nil, status(http.StatusRequestEntityTooLarge, "the body is too large, or did not come to its end")
 	}
 	control.SetReadDeadline(time.Time{})
-	if len(bytes.TrimSpace(text)) == 0 {
+	if text = utf8Of(text); len(bytes.TrimSpace(text)) == 0 {
 		return nil, nil
 	}
 	if keep.CheckXML(text, davBounds) != nil {
 		return nil, errXML
 	}
 	return parseXML(text)
+}
+
+// utf8Of is a body in UTF-8 that came in UTF-16 (RFC 4918, section 8.2, has both understood), without the line that says so.
+func utf8Of(text []byte) []byte {
+	var order binary.ByteOrder
+	switch {
+	case bytes.HasPrefix(text, []byte{0xfe, 0xff}):
+		order = binary.BigEndian
+	case bytes.HasPrefix(text, []byte{0xff, 0xfe}):
+		order = binary.LittleEndian
+	default:
+		return text
+	}
+	units := make([]uint16, 0, len(text)/2)
+	for at := 2; at+1 < len(text); at += 2 {
+		units = append(units, order.Uint16(text[at:]))
+	}
+	plain := []byte(string(utf16.Decode(units)))
+	if end := bytes.Index(plain, []byte("?>")); end > 0 && bytes.HasPrefix(plain, []byte("<?xml")) {
+		plain = plain[end+2:]
+	}
+	return plain
 }
 
 // davBounds bound a body.
@@ -104,11 +139,14 @@ func parseXML(text []byte) (*element, error) {
 						return nil, errXML
 					}
 				}
-				e.attributes = append(e.attributes, a)
+				if e.attributes = append(e.attributes, a); a.Name.Space == xmlSpace && a.Name.Local == "lang" {
+					e.language = a.Value
+				}
 			}
 			if len(open) > 0 {
 				in := open[len(open)-1]
 				in.inside = append(in.inside, e)
+				e.language = cmp.Or(e.language, in.language)
 			} else {
 				root = e
 			}

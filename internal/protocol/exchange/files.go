@@ -156,6 +156,9 @@ func (s *Files) Send(w http.ResponseWriter, r *http.Request, one *Stay, at strin
 	b := &body{f: f, size: info.Size()}
 	out := &sender{ResponseWriter: w, b: b}
 	defer stopWith(http.NewResponseController(w).SetWriteDeadline, r.Context(), f.Ending())()
+	if asked := r.Header.Get("Range"); asked != "" && !strings.HasPrefix(asked, "bytes=") {
+		r.Header.Del("Range") // a unit that is not known is ignored (RFC 9110, section 14.2)
+	}
 	http.ServeContent(out, r, "", info.ModTime(), b)
 	if out.refused {
 		for _, name := range []string{"Content-Length", "Content-Range", "Accept-Ranges", "ETag", "Last-Modified"} {

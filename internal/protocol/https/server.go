@@ -72,9 +72,10 @@ func (s *Server) prepare() {
 		s.tls = s.TLS.Clone()
 		s.tls.NextProtos = []string{"h2", "http/1.1", acmeProtocol}
 		s.http = &http.Server{Handler: s, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: maxHeader,
-			HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: maxStreams, WriteByteTimeout: s.Stall, SendPingTimeout: time.Minute},
-			ErrorLog:    slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug),
-			ConnContext: withConn}
+			DisableGeneralOptionsHandler: true, // OPTIONS * too is for the faces to answer
+			HTTP2:                        &http.HTTP2Config{MaxConcurrentStreams: maxStreams, WriteByteTimeout: s.Stall, SendPingTimeout: time.Minute},
+			ErrorLog:                     slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug),
+			ConnContext:                  withConn}
 	})
 }
 
