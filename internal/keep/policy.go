@@ -36,7 +36,7 @@ type prepared struct {
 // An empty name is a folder, which no filter is held against.
 func (g *prepared) counts(name string, now time.Time) string {
 	switch {
-	case name != "" && likeAny(g.Never, name):
+	case name != "" && (likeAny(g.Never, name) || len(g.Never) > 0 && likeAny(g.Never, windowsName(name))):
 		return "does not count for a name like this"
 	case name != "" && len(g.Only) > 0 && !likeAny(g.Only, name):
 		return "does not count for a name like this"
@@ -44,6 +44,16 @@ func (g *prepared) counts(name string, now time.Time) string {
 		return "does not count at this time"
 	}
 	return ""
+}
+
+// windowsName is the name under which Windows would save a file: without what follows a colon, which names a stream of it, and
+// without dots and spaces at its end.
+func windowsName(name string) string {
+	short, _, _ := strings.Cut(name, ":")
+	if short = strings.TrimRight(short, ". "); short == "" {
+		return name
+	}
+	return short
 }
 
 // Fits is how many of n bytes at an offset the account may write.

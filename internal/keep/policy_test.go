@@ -78,6 +78,11 @@ func TestFiltersAndWindowsSayWhyTheyDoNotCount(t *testing.T) {
 	}{
 		{Upload, "/a.tif", noon, true, "the grant on / gives full never *.exe"},
 		{Upload, "/SETUP.Exe", noon, false, "which does not count for a name like this"},
+		{Upload, "/setup.exe.", noon, false, "which does not count for a name like this"}, // which Windows would save as setup.exe
+		{Upload, "/setup.exe . ", noon, false, ""},
+		{Upload, "/setup.exe::$DATA", noon, false, ""},
+		{Upload, "/10:30.tif", noon, true, ""},
+		{Upload, "/...", noon, true, ""},
 		{Mkdir, "/tools.exe", noon, true, ""}, // filters are about files
 		{Download, "/out/a.tif", noon, true, ""},
 		{Download, "/out/a.tif", noon.Add(time.Hour), false, "mon-fri 08:00-13:00 Europe/Oslo, which does not count at this time; another gives list only *.tif *.las"},

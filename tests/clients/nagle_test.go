@@ -1,6 +1,7 @@
 package clients_test
 
 import (
+	"fmt"
 	"net"
 	"testing"
 	"time"
@@ -40,4 +41,46 @@ func TestWritesDoNotWaitForAcknowledgements(t *testing.T) {
 	quick, slow := write(true), write(false)
 	t.Logf("60 writes: %s at once, %s held back", quick, slow)
 	assert.Less(t, slow, 8*quick)
+}
+
+// ftplibUploads puts thirty small files over FTPS, each on a data connection whose small parts are held back (RFC 896) or not, and
+// says how long that took, in seconds.
+const ftplibUploads = `
+import ftplib, io, socket, ssl, sys, time
+host, port, user, password, held = sys.argv[1:]
+class Held(ftplib.FTP_TLS):
+    def ntransfercmd(self, cmd, rest=None):
+        conn, size = ftplib.FTP.ntransfercmd(self, cmd, rest)
+        conn.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 0 if held == 'held' else 1)
+        return self.context.wrap_socket(conn, server_hostname=self.host, session=self.sock.session), size
+context = ssl._create_unverified_context()
+f = Held(context=context)
+f.connect(host, int(port))
+f.login(user, password)
+f.prot_p()
+began = time.time()
+for n in range(30):
+    f.storbinary('STOR f%d' % n, io.BytesIO(b'x' * 5000))
+print('took', time.time() - began)
+for n in range(30):
+    f.storbinary('STOR e%d' % n, io.BytesIO(b''))
+f.quit()
+`
+
+// An FTPS client that holds small parts back, as Python's does, is not kept waiting for each file's end.
+func TestFTPSUploadsDoNotWaitForAcknowledgements(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	host, port, err := net.SplitHostPort(k.Address("ftp"))
+	require.NoError(t, err)
+	upload := func(how string) (seconds float64) {
+		out, err := testkit.Run(t, ftplibUploads, "/usr/bin/python3", "-", host, port, "ann", testkit.Password, how)
+		require.NoError(t, err, out)
+		_, err = fmt.Sscanf(out, "took %f", &seconds)
+		require.NoError(t, err, out)
+		return seconds
+	}
+	quick, held := upload("at once"), upload("held")
+	t.Logf("30 files: %.3f s at once, %.3f s held back", quick, held)
+	assert.Less(t, held, 3*quick+0.3, "30 delayed acknowledgements are 1.2 s")
 }

@@ -322,6 +322,9 @@ func hasLeft(c *gin.Context, err error) bool {
 // writeError writes the problem of an error (RFC 9457).
 func (s *Server) writeError(c *gin.Context, err error) {
 	p := exchange.ProblemOf(err)
+	if p.Reason == string(keep.CodeNeeded) { // who asks has not signed in yet
+		p.Status, p.Title = http.StatusUnauthorized, http.StatusText(http.StatusUnauthorized)
+	}
 	switch {
 	case p.Status == http.StatusInternalServerError && hasLeft(c, err):
 		s.Log.Debug("the client left before its answer was whole", "method", c.Request.Method, "path", c.Request.URL.Path)

@@ -57,7 +57,7 @@ func StatusOf(reason keep.Reason) int {
 	switch reason {
 	case keep.NotFound:
 		return http.StatusNotFound
-	case keep.BadCredentials, keep.CodeNeeded:
+	case keep.BadCredentials:
 		return http.StatusUnauthorized
 	case keep.AlreadyThere, keep.BadHash, keep.NotEmpty, keep.NotAFolder, keep.IsAFolder, keep.InUse, keep.ShutsYouOut, keep.InClear:
 		return http.StatusConflict

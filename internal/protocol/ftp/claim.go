@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/protocol/wire"
 )
 
 // Whoever shares a client's address can connect to its passive port. A data connection that resumes the TLS session of
@@ -106,7 +107,7 @@ func (c *conn) admit(ctx context.Context, listener net.Listener, claims chan<- c
 
 // shake puts TLS over a data connection, and closes it when that fails.
 func (c *conn) shake(ctx context.Context, raw net.Conn) (secured *tlsData, proved bool, err error) {
-	spy := &eofSpy{Conn: raw}
+	spy := &eofSpy{Conn: wire.QuickAcks(raw)}
 	config, mine := c.dataTLS()
 	over := tls.Server(spy, config)
 	if err := over.HandshakeContext(ctx); err != nil {

@@ -217,14 +217,14 @@ func (s *Server) handle(stopping context.Context, raw net.Conn, signedIn func())
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	defer c.cancel()
 	c.visit = s.Keeper.Arrive(raw.RemoteAddr(), keep.SFTP, true, c.cut)
-	c.gone = &leaving{Conn: quickAcks(raw)}
+	c.gone = &leaving{Conn: wire.QuickAcks(raw)}
 	first, version, ciphers, err := peek(c.gone)
 	if err != nil {
 		c.leave(err)
 		return
 	}
 	if strings.Contains(version, "OpenSSH") { // it switches the algorithm of RFC 896 off
-		usualAcks(c.gone.Conn)
+		wire.UsualAcks(c.gone.Conn)
 	}
 	raw.SetDeadline(time.Now().Add(s.Timeouts.SignIn))
 	unhook := context.AfterFunc(stopping, c.stop)
