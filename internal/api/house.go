@@ -105,7 +105,7 @@ type StoreMove struct {
 	Left        int64    `json:"left"`                // names that can't be brought, such as links to a store without links
 	Users       int      `json:"users,omitempty"`     // planned: whose mounts will lead to the other store
 	MountedBy   []string `json:"mountedBy,omitempty"` // the first of them
-	Say         string   `json:"say,omitempty"`       // failed: why
+	Say         string   `json:"say,omitempty"`       // failed: why; planned: what is worth a word before
 }
 
 // StoreMoveAsked asks for a move.

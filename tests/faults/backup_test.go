@@ -167,6 +167,8 @@ func TestADamagedBackupTouchesNothing(t *testing.T) {
 	dir := t.TempDir()
 	plain := filepath.Join(dir, "b.tar.gz")
 	k.Must(nil, "backup", plain)
+	assert.Contains(t, k.Refused("backup", plain), "add -replace")
+	k.Must(nil, "backup", plain, "-replace")
 	text, err := os.ReadFile(plain)
 	require.NoError(t, err)
 	unpacked := t.TempDir()

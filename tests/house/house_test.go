@@ -99,7 +99,7 @@ func TestStoresLieWhereTheyMay(t *testing.T) {
 	out, err := k.Curl("ann", "ftps", "/plates/one.tif")
 	require.NoError(t, err)
 	assert.Equal(t, "plate", out)
-	assert.Contains(t, k.Refused("store", "remove", "plates"), "in use by the mounts of user ann")
+	assert.Contains(t, k.Refused("store", "remove", "plates"), "in use by the mounts of ann")
 	k.Must(nil, "account", "set", "ann", "-unmount", "/plates")
 	k.Must(nil, "store", "remove", "plates")
 	assert.FileExists(t, filepath.Join(plates, "one.tif"))

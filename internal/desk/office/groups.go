@@ -154,11 +154,15 @@ func listed(names []string, what string) string { return listedOf(names, len(nam
 
 // listedOf is listed where only the first of all the names are at hand.
 func listedOf(names []string, all int, what string) string {
+	one, many := "the "+what+" ", "the "+what+"s "
+	if what == "" { // they say themselves what they are
+		one, many = "", ""
+	}
 	if all == 1 {
-		return "the " + what + " " + names[0]
+		return one + names[0]
 	}
 	if all <= mostListed {
-		return "the " + what + "s " + strings.Join(names[:all-1], ", ") + " and " + names[all-1]
+		return many + strings.Join(names[:all-1], ", ") + " and " + names[all-1]
 	}
-	return "the " + what + "s " + strings.Join(names[:mostListed], ", ") + " and " + fmt.Sprintf("%d more", all-mostListed)
+	return many + strings.Join(names[:mostListed], ", ") + " and " + fmt.Sprintf("%d more", all-mostListed)
 }

@@ -100,6 +100,11 @@ func (o *Office) PlanMove(ctx context.Context, from, to string) (plan api.StoreM
 	if err != nil {
 		return plan, err
 	}
+	if opened, err := o.clears(ctx, from, to); err != nil {
+		return plan, err
+	} else if opened {
+		plan.Say = "the contents will lie in clear in " + to + ", which is not sealed"
+	}
 	plan.Files, plan.Bytes, plan.Left = m.Tally.Files.Load(), m.Tally.Bytes.Load(), left
 	if plan.MountedBy, err = o.StoreUsers(ctx, from); err != nil {
 		return plan, err
@@ -108,12 +113,22 @@ func (o *Office) PlanMove(ctx context.Context, from, to string) (plan api.StoreM
 	plan.MountedBy = plan.MountedBy[:min(plan.Users, api.MostUsers)]
 	users, err := o.StoreUsers(ctx, to)
 	if len(users) > 0 {
-		return plan, &keep.FieldError{Field: "to", Say: "the store " + to + " is in use by the mounts of " + listed(users, "user") + ", and all that isn't in " + from + " would go: move to an empty store"}
+		return plan, &keep.FieldError{Field: "to", Say: "the store " + to + " is in use by the mounts of " + listed(users, "") + ", and all that isn't in " + from + " would go: move to an empty store"}
 	}
 	if space, known := store.SpaceOf(m.To); known == nil && int64(space.FreeBytes) < plan.Bytes {
 		return plan, &keep.FieldError{Field: "to", Say: fmt.Sprintf("it has room for %s, and %s would come", keep.SaySize(int64(space.FreeBytes)), keep.SaySize(plan.Bytes))}
 	}
 	return plan, err
+}
+
+// clears reports whether what is sealed in one store would not be in another.
+func (o *Office) clears(ctx context.Context, from, to string) (bool, error) {
+	a, err := o.storeNamed(ctx, from)
+	if err != nil {
+		return false, err
+	}
+	b, err := o.storeNamed(ctx, to)
+	return a.Kind == keep.Sealed && b.Kind != keep.Sealed, err
 }
 
 // StartMove begins to move a store to another; it goes on by itself, and after a break of the service too.

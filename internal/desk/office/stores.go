@@ -246,7 +246,7 @@ func (o *Office) RemoveStore(ctx context.Context, who Actor, name string) error 
 		return err
 	}
 	if len(in) > 0 {
-		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+strings.TrimPrefix(listed(in, "user"), "the ")+": take those away first")
+		return keep.Refuse(keep.InUse, "the store "+name+" is in use by the mounts of "+listed(in, "")+": take those away first")
 	}
 	gone := known[at]
 	return o.changed(ctx, who, keep.StoreRemove, stores, name, gone, nil, func(ctx context.Context) error { return o.DB.DeleteStore(ctx, name) })

@@ -24,9 +24,26 @@ func Commands() []*command.Command {
 // run is the body of a client command: it has its client already.
 type run func(ctx context.Context, env command.Env, c *client, args []string) error
 
+// commonSection are the flags of every command, which come last; accountSections those of accounts and groups.
+var (
+	commonSection   = command.Section{Title: "As for every command", Flags: "data,server,token-file,json,zone"}
+	accountSections = []command.Section{
+		{Title: "Who it is", Flags: "note,mail,group,ungroup,source"},
+		{Title: "How it signs in", Flags: "password,generate,must-change,key,sign-in-by,second-factor,factor-by,factor-on,factor-remember,no-codes"},
+		{Title: "What it sees and may do", Flags: "home,mount,unmount,starters,rights,grant,ungrant,umask"},
+		{Title: "Limits", Flags: "quota-bytes,quota-files,max-upload,max-sessions,speed-up,speed-down,session-speed-up,session-speed-down"},
+		{Title: "From where and when", Flags: "protocols,encryption,allow,deny,valid-from,valid-until,idle-time"},
+		{Title: "On the portal", Flags: "passes,pass-time,bin-time"},
+	}
+)
+
 // clientCommand makes a command of its parts.
 func clientCommand(name, args, short, long string, declare func(flags *flag.FlagSet, f *common) run) *command.Command {
-	return &command.Command{Name: name, Args: args, Short: short, Long: long,
+	sections := []command.Section{commonSection}
+	if name == "account add" || name == "account set" || name == "group add" || name == "group set" {
+		sections = append(slices.Clone(accountSections), commonSection)
+	}
+	return &command.Command{Name: name, Args: args, Short: short, Long: long, Sections: sections,
 		Flags: func(flags *flag.FlagSet) func(context.Context, command.Env, []string) error {
 			f := commonFlags(flags)
 			do := declare(flags, f)
@@ -288,6 +305,12 @@ func accountSet(flags *flag.FlagSet, f *common) run {
 		var made api.AccountMade
 		if err := c.call(ctx, http.MethodPatch, "/accounts/"+name(args[0]), ask, &made); err != nil {
 			return err
+		}
+		if *noCodes {
+			c.unchanged = false // something was, whatever the rest says
+			if !*f.json {
+				fmt.Fprintln(env.Err, "its one-time codes are gone: the portal asks for none until its holder sets them up again")
+			}
 		}
 		return showMade(env, f, made, c.now("changed"))
 	}

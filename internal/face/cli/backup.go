@@ -24,6 +24,7 @@ func backupCommands() []*command.Command {
 
 func backUp(flags *flag.FlagSet, f *common) run {
 	passphrase := flags.String("passphrase-file", "", "encrypt it with the passphrase in the first line of this `file`")
+	replace := flags.Bool("replace", false, "take the place of a file that is there")
 	var recipients command.List
 	flags.Var(&recipients, "recipient", "encrypt it for this age `recipient` (age1…); may be given several times")
 	return func(ctx context.Context, env command.Env, c *client, args []string) (err error) {
@@ -33,6 +34,9 @@ func backUp(flags *flag.FlagSet, f *common) run {
 		}
 		out, file := env.Out, (*os.File)(nil)
 		if args[0] != "-" {
+			if _, err := os.Lstat(args[0]); err == nil && !*replace {
+				return fmt.Errorf("%s is there already: give another name, or add -replace", args[0])
+			}
 			// Under another name until it is whole: a backup that is there can be trusted.
 			if file, err = os.OpenFile(args[0]+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
 				return fmt.Errorf("write the backup: %w", err)

@@ -194,6 +194,9 @@ func storeMove(flags *flag.FlagSet, f *common) run {
 			}
 			if !*meant {
 				what := fmt.Sprintf("%s in %s go from %s to %s; then the mounts of %s lead there.", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, some(m.MountedBy, m.Users))
+				if m.Say != "" {
+					what += " Note that " + m.Say + "."
+				}
 				if m.Left > 0 {
 					what += fmt.Sprintf(" %s can't be brought and stay behind.", keep.SayMany(m.Left, "name"))
 				}
@@ -242,6 +245,9 @@ func sayMove(env command.Env, f *common, m api.StoreMove) error {
 	switch m.Phase {
 	case "planned":
 		fmt.Fprintf(env.Out, "%s in %s would go from %s to %s; then these mounts would lead there: %s\n", keep.SayMany(m.Files, "file"), size(m.Bytes), m.From, m.To, some(m.MountedBy, m.Users))
+		if m.Say != "" {
+			fmt.Fprintf(env.Out, "Note that %s\n", m.Say)
+		}
 	case "done":
 		fmt.Fprintf(env.Out, "%s is in %s now: %s copied and verified, %d were there. The mounts lead there; %s stays as it was\n", m.From, m.To, keep.SayMany(m.CopiedFiles, "file"), m.SameFiles, m.From)
 	default:

@@ -29,10 +29,15 @@ type Command struct {
 	Args  string // as the usage shows them: "NAME"
 	Short string // one line, no full stop
 	Long  string // more, for -h
+	// Sections are the flags in the order in which -h shows them; those that stand in none come before the last.
+	Sections []Section
 	// Flags declares the command's flags and gives what runs once they are read.
 	// args holds what is not a flag.
 	Flags func(*flag.FlagSet) func(ctx context.Context, env Env, args []string) error
 }
+
+// Section is flags that belong together.
+type Section struct{ Title, Flags string } // names, separated by commas
 
 // UsageError is a wrong use of a command.
 type UsageError struct{ Say string }
@@ -121,22 +126,73 @@ func unknown(commands []*Command, args []string) string {
 		}
 	}
 	if len(verbs) == 0 {
-		return fmt.Sprintf("there is no command %q: urbankeep -h lists the ones there are", args[0])
+		var nouns []string
+		for _, c := range commands {
+			noun, _, _ := strings.Cut(c.Name, " ")
+			nouns = append(nouns, noun)
+		}
+		return fmt.Sprintf("there is no command %q%s: urbankeep -h lists the ones there are", args[0], meant(args[0], nouns))
+	}
+	if len(args) > 1 {
+		if near := meant(args[1], verbs); near != "" {
+			return fmt.Sprintf("there is no command %q%s; %s needs one of: %s", args[0]+" "+args[1], near, args[0], strings.Join(verbs, ", "))
+		}
 	}
 	return fmt.Sprintf("%s needs one of: %s", args[0], strings.Join(verbs, ", "))
+}
+
+// meant says which of some words was meant by another, "" when none is near.
+func meant(word string, known []string) string {
+	best, least := "", 2 // letters that are other ones
+	if len(word) > 4 {
+		least++
+	}
+	for _, one := range known {
+		if d := distance(word, one); d < least {
+			best, least = one, d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (did you mean %s?)", best)
+}
+
+// distance is how many letters are to be added, taken away or changed to make one word of another.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		before := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			change := before
+			if a[i] != b[j] {
+				change++
+			}
+			before = row[j+1]
+			row[j+1] = min(row[j]+1, row[j+1]+1, change)
+		}
+	}
+	return row[len(b)]
 }
 
 // chapters are the commands that people use, in the order in which an administrator meets them.
 var chapters = []struct{ title, commands string }{
 	{"Run the service", "serve,setup,checkup,status,demo"},
-	{"Let people in", "account add,account list,account show,account set,account suspend,key add,password-link,handover,explain,rehearse"},
-	{"Share folders and limits", "group add,group set,quota list,store add,limits set"},
-	{"Watch", "session watch,session end,transfer list,traffic"},
+	{"Let people in", "account add,account list,account show,account set,account suspend,account delete,key add,password-link,handover,explain,rehearse,source add"},
+	{"Share folders and limits", "group add,group set,quota list,store add,pass add,limits set"},
+	{"Watch", "session watch,session end,transfer list,traffic,trouble list,notice add"},
 	{"Prove what happened", "audit,audit export,audit verify,report,history,undo"},
-	{"Look after the service", "listener list,listener set,certificate import,gate set,operator add,retention set,backup,restore"},
+	{"Look after the service", "listener list,listener add,listener set,certificate acme,certificate import,gate set,operator add,retention set,backup,restore"},
 }
 
-const title = "Urban Keep: an FTP and SFTP service with accounts, rights and an audit trail\n"
+const title = "Urban Keep: " + what + "\n"
+
+// what is what the program is.
+const what = "files over FTP, SFTP, WebDAV and the browser, with accounts, rights and an audit trail"
 
 // overview shows what people do; what is not known is left out.
 func overview(w io.Writer, commands []*Command) {
@@ -174,7 +230,13 @@ func (c *Command) run(ctx context.Context, env Env, args []string) error {
 		return nil
 	}
 	if err != nil {
-		return Usagef("%s", err)
+		text := err.Error()
+		if name, is := strings.CutPrefix(text, "flag provided but not defined: -"); is {
+			var known []string
+			flags.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+			text = "there is no flag -" + name + strings.Replace(meant(name, known), "mean ", "mean -", 1)
+		}
+		return Usagef("%s", text)
 	}
 	want := strings.Fields(strings.ReplaceAll(c.Args, " ...]", "]"))
 	if len(names) > len(want) && !strings.HasSuffix(c.Args, "...]") || len(names) < len(want) && !strings.HasPrefix(want[len(names)], "[") {
@@ -206,11 +268,46 @@ func (c *Command) usage(w io.Writer, flags *flag.FlagSet) {
 	if c.Long != "" {
 		fmt.Fprintf(w, "\n%s\n", c.Long)
 	}
+	stands := map[string]bool{}
+	for _, section := range c.Sections {
+		for name := range strings.SplitSeq(section.Flags, ",") {
+			stands[name] = true
+		}
+	}
+	var rest []string
+	flags.VisitAll(func(f *flag.Flag) {
+		if !stands[f.Name] {
+			rest = append(rest, f.Name)
+		}
+	})
+	others, last := Section{"Flags", strings.Join(rest, ",")}, len(c.Sections)-1
+	if last < 0 {
+		showFlags(w, flags, others)
+		return
+	}
+	for _, section := range c.Sections[:last] {
+		showFlags(w, flags, section)
+	}
+	if last > 0 {
+		others.Title = "More"
+	}
+	showFlags(w, flags, others)
+	showFlags(w, flags, c.Sections[last])
+}
+
+// showFlags shows those of a section that there are.
+func showFlags(w io.Writer, flags *flag.FlagSet, section Section) {
+	some := flag.NewFlagSet("", flag.ContinueOnError)
+	for name := range strings.SplitSeq(section.Flags, ",") {
+		if f := flags.Lookup(name); f != nil {
+			some.Var(f.Value, f.Name, f.Usage)
+		}
+	}
 	var text bytes.Buffer
-	flags.SetOutput(&text)
-	flags.PrintDefaults()
+	some.SetOutput(&text)
+	some.PrintDefaults()
 	if text.Len() > 0 {
-		fmt.Fprintf(w, "\nFlags:\n%s", text.String())
+		fmt.Fprintf(w, "\n%s:\n%s", section.Title, text.String())
 	}
 }
 

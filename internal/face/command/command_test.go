@@ -61,7 +61,9 @@ func TestStatusAndErrorsSayHowItEnded(t *testing.T) {
 		"sail":                    `there is no command "sail": urbankeep -h lists the ones there are`,
 		"ship load":               "it takes NAME [PLACE]; urbankeep ship load -h shows how",
 		"ship load a b c":         "it takes NAME [PLACE]",
-		"ship load -colour red a": "flag provided but not defined: -colour",
+		"ship load -colour red a": "there is no flag -colour",
+		"ship load -tonss 3 a":    "there is no flag -tonss (did you mean -tons?)",
+		"shp load":                `there is no command "shp" (did you mean ship?)`,
 		"ship load -tons x a":     `invalid value "x" for flag -tons`,
 	} {
 		out, errs, status := run(fine, line)
