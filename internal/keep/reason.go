@@ -53,7 +53,7 @@ const (
 	Stalled          Reason = "stalled"             // nothing moved for too long
 	NoDataConnection Reason = "no-data-connection"  // the data connection never came
 	CutOff           Reason = "cut-off"             // the service ended, or the power, while it was under way
-	StoreAway        Reason = "store-away"          // the disk of a store is not where it should be
+	StoreAway        Reason = "store-away"          // a store is not where it should be, does not answer, or takes no writes
 	SourceAway       Reason = "source-away"         // who says whether somebody is who they say can't be asked
 	Stopping         Reason = "stopping"            // the service is stopping
 	EndedByOperator  Reason = "ended-by-operator"   // an operator ended the session

@@ -15,7 +15,7 @@ import (
 func reportCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("report list", "", "List the reports that auditors ask for", "", reportList),
-		clientCommand("report", "NAME [ABOUT]", "Make a report",
+		clientCommand("report", "[NAME] [ABOUT]", "Make a report; without a name, list them",
 			"Some are about an ACCOUNT, some about a file or folder of a store, STORE:PATH; report list says which.", reportMake),
 	}
 }
@@ -41,7 +41,11 @@ func reportList(_ *flag.FlagSet, f *common) run {
 func reportMake(flags *flag.FlagSet, f *common) run {
 	days := flags.Int("days", 30, "how many `days` back it looks")
 	asCSV := flags.Bool("csv", false, "print CSV")
+	list := reportList(flags, f)
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
+		if len(args) == 0 {
+			return list(ctx, env, c, nil)
+		}
 		query := url.Values{"days": {fmt.Sprint(*days)}}
 		if len(args) > 1 {
 			query.Set("about", args[1])
