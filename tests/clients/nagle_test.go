@@ -3,6 +3,7 @@ package clients_test
 import (
 	"fmt"
 	"net"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urbankeep/tests/testkit"
+	"urbankeep/tests/testkit/ftptalk"
 	"urbankeep/tests/testkit/sftptalk"
 )
 
@@ -83,4 +85,42 @@ func TestFTPSUploadsDoNotWaitForAcknowledgements(t *testing.T) {
 	quick, held := upload("at once"), upload("held")
 	t.Logf("30 files: %.3f s at once, %.3f s held back", quick, held)
 	assert.Less(t, held, 3*quick+0.3, "30 delayed acknowledgements are 1.2 s")
+}
+
+// A client that begins TLS on a data connection as soon as it is there has it when the 150 comes: some take that for the word that they
+// may send, and end an empty file on a connection that has no TLS yet. One that begins after the 150 is served as before.
+func TestTLSThatHasBegunIsThereBeforeThe150(t *testing.T) {
+	k := testkit.Start(t)
+	k.Account("ann")
+	c := ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password)
+	for n := range 12 {
+		name, early := fmt.Sprint("f", n), n%3 != 2
+		d := c.Passive()
+		shaken := make(chan error, 1)
+		begin := func() { shaken <- d.Handshake() }
+		if early {
+			go begin()
+			time.Sleep(5 * time.Millisecond)
+		}
+		c.Say("STOR "+name, 150)
+		if !early {
+			go begin()
+		}
+		select {
+		case err := <-shaken:
+			require.NoError(t, err)
+		case <-time.After(map[bool]time.Duration{true: 100 * time.Millisecond, false: testkit.Patience}[early]): // else the 150 waited for nothing
+			t.Fatal("the handshake was not done when the 150 came")
+		}
+		require.NoError(t, d.Close())
+		c.Expect(226)
+		assert.Empty(t, testkit.OnDisk(t, filepath.Join(k.Home("ann"), name)))
+	}
+	// One that has come and is not used is let go.
+	d := c.Passive()
+	require.NoError(t, d.NetConn().Close())
+	c.Say("STOR gone", 150)
+	code, _ := c.Reply()
+	assert.GreaterOrEqual(t, code, 400)
+	c.Say("NOOP", 200)
 }

@@ -31,13 +31,8 @@ type claim struct {
 }
 
 // claimed makes the data connection of a passive plan with TLS: of those that come, the one that proves to be the client's.
-func (c *conn) claimed(ctx context.Context, listener net.Listener) (dataConn, error) {
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	claims := make(chan claim)
+func (c *conn) claimed(ctx context.Context, listener net.Listener, claims <-chan claim) (dataConn, error) {
 	defer context.AfterFunc(ctx, func() { listener.Close() })()
-	go c.admit(ctx, listener, claims)
-
 	var first *tlsData
 	var waited <-chan time.Time
 	for {
@@ -95,19 +90,94 @@ func (c *conn) admit(ctx context.Context, listener net.Listener, claims chan<- c
 				raw.Close() // somebody else's; RFC 2577, section 7
 				return
 			}
-			secured, proved, _ := c.shake(ctx, own)
-			select {
-			case claims <- claim{secured, proved}:
-			case <-ctx.Done():
-				raw.Close()
-			}
+			c.handIn(ctx, own, claims)
 		}()
 	}
 }
 
-// shake puts TLS over a data connection, and closes it when that fails.
-func (c *conn) shake(ctx context.Context, raw net.Conn) (secured *tlsData, proved bool, err error) {
-	spy := &eofSpy{Conn: wire.QuickAcks(raw)}
+// handIn puts TLS over a connection of the client's and hands it in.
+func (c *conn) handIn(ctx context.Context, own net.Conn, claims chan<- claim) {
+	secured, proved, _ := c.shake(ctx, own, nil)
+	one := make(chan claim, 1)
+	one <- claim{secured, proved}
+	pass(ctx, one, claims)
+}
+
+// pass hands one on, unless nobody waits for it any more.
+func pass(ctx context.Context, from <-chan claim, to chan<- claim) {
+	one := <-from
+	select {
+	case to <- one:
+	case <-ctx.Done():
+		if one.conn != nil {
+			one.conn.kill()
+		}
+	}
+}
+
+// When a client begins TLS on a data connection. Some do as soon as it is there, and take the reply 150 for the word that it is done:
+// they end an empty file on a connection that is not protected yet. So what has begun by then is brought to its end first.
+const (
+	speaksUnknown = iota
+	speaksEarly   // before the 150
+	speaksLate
+
+	// firstWait is how long the first data connection of a client is given to begin, helloWait each further one of those that did.
+	firstWait, helloWait = 30 * time.Millisecond, 500 * time.Millisecond
+	// handshakeWait is how long the 150 waits for what has begun.
+	handshakeWait = time.Second
+)
+
+// greet shakes hands with a client that begins before the 150.
+func (c *conn) greet() {
+	listener, passive := c.data.listener.(*net.TCPListener)
+	if !c.protected || !passive {
+		return
+	}
+	wait := map[int]time.Duration{speaksUnknown: firstWait, speaksEarly: helloWait, speaksLate: time.Millisecond}[c.speaks]
+	until := time.Now().Add(wait)
+	listener.SetDeadline(until)
+	raw, err := listener.Accept()
+	listener.SetDeadline(time.Time{})
+	if err != nil {
+		c.speaks = speaksLate
+		return
+	}
+	own, is := c.sameClient(raw)
+	if !is {
+		raw.Close() // somebody else's; RFC 2577, section 7
+		return
+	}
+	first := make([]byte, 1)
+	own.SetReadDeadline(until)
+	n, err := own.Read(first)
+	own.SetReadDeadline(time.Time{})
+	switch {
+	case n == 1:
+		ctx, quit := context.WithTimeout(c.ctx, c.server.Timeouts.Connect)
+		c.speaks, c.data.quit, c.data.shakes = speaksEarly, quit, make(chan claim, 1)
+		shaken := make(chan struct{})
+		go func(to chan<- claim) {
+			secured, proved, _ := c.shake(ctx, own, first)
+			to <- claim{secured, proved}
+			close(shaken)
+		}(c.data.shakes)
+		select {
+		case <-shaken:
+		case <-time.After(handshakeWait):
+		}
+	case timedOut(err):
+		c.speaks, c.data.came = speaksLate, own
+	default: // it has gone again
+		own.Close()
+		c.data.quit, c.data.shakes = func() {}, make(chan claim, 1)
+		c.data.shakes <- claim{}
+	}
+}
+
+// shake puts TLS over a data connection, and closes it when that fails. first is what was read of it already.
+func (c *conn) shake(ctx context.Context, raw net.Conn, first []byte) (secured *tlsData, proved bool, err error) {
+	spy := &eofSpy{Conn: wire.QuickAcks(raw), first: first}
 	config, mine := c.dataTLS()
 	over := tls.Server(spy, config)
 	if err := over.HandshakeContext(ctx); err != nil {

@@ -37,6 +37,7 @@ type conn struct {
 	user      string
 	key       ssh.PublicKey // of the client's certificate, proved by the handshake; nil for none
 	ticket    []byte        // marks the TLS sessions of this connection; nil without TLS
+	speaks    int           // when it begins TLS on a data connection
 	resumes   bool          // its data connections are expected to resume one of them
 	tree      *tree.Tree
 	failures  int

@@ -24,6 +24,9 @@ type dataPlan struct {
 	listener net.Listener
 	release  func() // gives the passive port back
 	active   string
+	came     net.Conn   // the client's, which has not spoken yet; nil: none is known of
+	shakes   chan claim // gives the client's, which has begun TLS; nil: none has
+	quit     func()     // ends that
 }
 
 // drop forgets the plan and gives its port back.
@@ -31,6 +34,15 @@ func (p *dataPlan) drop() {
 	if p.listener != nil {
 		p.listener.Close()
 		p.release()
+	}
+	if p.came != nil {
+		p.came.Close()
+	}
+	if p.shakes != nil {
+		p.quit()
+		if one := <-p.shakes; one.conn != nil {
+			one.conn.kill()
+		}
 	}
 	*p = dataPlan{}
 }
@@ -239,7 +251,19 @@ func (c *conn) openData(ctx context.Context) (dataConn, error) {
 	ctx, stop := context.WithTimeout(ctx, c.server.Timeouts.Connect)
 	defer stop()
 	if c.protected && plan.listener != nil {
-		return c.claimed(ctx, plan.listener)
+		claims := make(chan claim)
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		go c.admit(ctx, plan.listener, claims)
+		if plan.came != nil {
+			go c.handIn(ctx, plan.came, claims)
+		}
+		if plan.shakes != nil {
+			defer plan.quit()
+			go pass(ctx, plan.shakes, claims)
+		}
+		plan.came, plan.shakes = nil, nil
+		return c.claimed(ctx, plan.listener, claims)
 	}
 	raw, err := c.connect(ctx, plan)
 	if err != nil {
@@ -278,7 +302,7 @@ func (c *conn) connect(ctx context.Context, plan dataPlan) (net.Conn, error) {
 
 // protect puts TLS over the data connection that was made to a client.
 func (c *conn) protect(ctx context.Context, raw net.Conn) (dataConn, error) {
-	d, proved, err := c.shake(ctx, raw)
+	d, proved, err := c.shake(ctx, raw, nil)
 	if err == nil && c.listener.ResumeData && !proved {
 		d.kill()
 		err = errNotResumed
@@ -345,10 +369,16 @@ func (d *plainData) kill() {
 // eofSpy sees the end of a TCP stream under TLS.
 type eofSpy struct {
 	net.Conn
+	first []byte // what was read before TLS was put over it
 	ended bool
 }
 
 func (s *eofSpy) Read(p []byte) (int, error) {
+	if len(s.first) > 0 {
+		n := copy(p, s.first)
+		s.first = s.first[n:]
+		return n, nil
+	}
 	n, err := s.Conn.Read(p)
 	s.ended = s.ended || err == io.EOF
 	return n, err

@@ -260,6 +260,9 @@ func (c *conn) finish(err error) {
 // connection meanwhile; incoming says that the client sends. It returns when the work has ended, with a [keep.Fault]
 // when it was not completed. Closing stopped ends it, too.
 func (c *conn) carry(start string, incoming bool, stopped <-chan struct{}, work func(dataConn) error) error {
+	if incoming {
+		c.greet()
+	}
 	c.reply(150, start)
 	return c.attended(stopped, func(ctx context.Context) error { return c.exchange(ctx, incoming, work) })
 }
