@@ -45,7 +45,7 @@ func TestTheRoundOfEachClient(t *testing.T) {
 			"right refused: PermissionError [Errno 13] delete is refused", "nothing refused: FileNotFoundError [Errno 2] no such file", "folder refused: PermissionError [Errno 13] list is refused", "dropped and looked at"}},
 		{"ftplib", "ftp", script("/usr/bin/python3", "ftplib_round.py"), []string{"listed ['b']", "size 5000", "quota refused: error_perm 552 the quota of 1 MiB",
 			"right refused: error_perm 550", "nothing refused: error_perm 550", "folder refused: error_perm 550", "abort: 426", "after it: 226", "in step: 200 still here /"}},
-		{"basic-ftp", "ftp", script("node", "basic-ftp-round.cjs"), []string{"listed b", "size 5000", "quota refused: 552 the quota of 1 MiB", "right refused: 550 delete is refused", "nothing refused: 550 no such file", "folder refused: 550 list is refused"}},
+		{"basic-ftp", "ftp", script("node", "basic-ftp-round.cjs"), []string{"listed b", "size 5000", "empty files 10", "quota refused: 552 the quota of 1 MiB", "right refused: 550 delete is refused", "nothing refused: 550 no such file", "folder refused: 550 list is refused"}},
 		{"ssh2", "sftp", script("node", "ssh2-round.cjs"), []string{"listed b", "link b", "quota refused: the quota of 1 MiB", "right refused: delete is refused", "nothing refused: no such file", "folder refused: list is refused"}},
 		{"psftp", "sftp", func(host, port, small, big string) (string, string, []string) {
 			commands := strings.Join([]string{"mkdir round", "put " + small + " round/a", "mv round/a round/b", "ls round", "get round/b " + small + ".back", "put " + big + " round/big",

@@ -1,5 +1,6 @@
 // The round of tests/clients with basic-ftp.
 const { Client } = require("basic-ftp")
+const { Readable } = require("stream")
 const [host, port, password, small, big] = process.argv.slice(2)
 
 async function tried(c, what, run) {
@@ -22,6 +23,13 @@ const enter = (c) => c.access({ host, port: Number(port), user: "ann", password,
   console.log("listed", (await c.list("round")).map((e) => e.name).join())
   await c.downloadTo(small + ".back", "round/b")
   console.log("size", await c.size("round/b"))
+  let empty = 0
+  for (let n = 0; n < 10; n++) {
+    await c.uploadFrom(Readable.from([]), "round/empty") // which ends before anything was sent
+    empty++
+  }
+  await c.remove("round/empty")
+  console.log("empty files", empty)
   await tried(c, "quota", () => c.uploadFrom(big, "round/big"))
   await tried(c, "right", () => c.remove("kept/here"))
   await tried(c, "nothing", () => c.size("nothing"))
