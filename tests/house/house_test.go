@@ -51,7 +51,7 @@ func TestAccountsInheritFromTheirGroupsLive(t *testing.T) {
 	assert.Contains(t, k.Refused("account", "set", "ann", "-group", "none"), "no group is named none")
 	assert.Regexp(t, `(?s)LISTENER +sftp.*encryption +required.*allowed +everybody`, k.Must(nil, "listener", "show", "sftp"))
 	assert.Contains(t, k.Refused("listener", "show", "nosuch"), `no such listener: "nosuch"`)
-	assert.Contains(t, k.Refused("store", "remove", "files"), "in use by the mounts of users group crews and group readers")
+	assert.Contains(t, k.Refused("store", "remove", "files"), "in use by the mounts of group crews and group readers")
 	k.Must(nil, "account", "set", "ann", "-ungroup", "readers")
 	k.Must(nil, "group", "delete", "readers")
 	var trail []api.AuditRecord
