@@ -23,7 +23,7 @@ func certificateCommands() []*command.Command {
 		clientCommand("certificate follow", "CERTIFICATE KEY", "Use a certificate and key in files, and whatever they become",
 			"Both are PEM files on the service's machine that it can read; they are read again when they change, so that a program that renews\nthem needs to do nothing else. Sessions go on.", certificateFollow),
 		clientCommand("certificate import", "CERTIFICATE KEY", "Copy a certificate and its key in, and use them", "Both are PEM files.", certificateImport),
-		clientCommand("certificate acme", "", "Get a certificate from an authority, and renew it from then on",
+		clientCommand("certificate acme", "", "Get certificates from an authority, and renew them",
 			"The authority (ACME, RFC 8555) looks for the service under each host name: on port 80, at a web listener without TLS, or on port 443, at one\nwith it. Forward these ports to the listener where it has others. You agree to the terms of the authority.\nFTP and web listeners show the same certificate; renewing it ends no session.", certificateACME),
 		clientCommand("certificate renew", "", "Make a new self-signed certificate and use it", "", certificateRenew),
 		clientCommand("certificate remove", "CERTIFICATE", "Forget a certificate", "", certificateRemove),

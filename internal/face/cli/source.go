@@ -24,7 +24,7 @@ Nobody is asked for anything until a route says so: route add '*@partner.example
 func sourceCommands() []*command.Command {
 	return []*command.Command{
 		clientCommand("source list", "", "List who says whether somebody is who they say", "", sourceList),
-		clientCommand("source add", "NAME [SERVER ...]", "Name a directory, a RADIUS server or a single sign-on as a source", sourceHelp, sourceAdd),
+		clientCommand("source add", "NAME [SERVER ...]", "Take people from a directory, RADIUS or single sign-on", sourceHelp, sourceAdd),
 		clientCommand("source set", "NAME", "Change a source; what is not named stays", sourceHelp, sourceSet),
 		clientCommand("source remove", "NAME", "Remove a source that no account and no route needs", "", func(_ *flag.FlagSet, f *common) run { return deletion(f, "/sources/", "source %s removed\n") }),
 		clientCommand("source check", "NAME", "Try a source step by step", "Exit status 1 when a step fails.", sourceCheck),

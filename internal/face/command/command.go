@@ -189,10 +189,13 @@ var chapters = []struct{ title, commands string }{
 	{"Look after the service", "listener list,listener add,listener set,certificate acme,certificate import,gate set,operator add,retention set,backup,restore"},
 }
 
-const title = "Urban Keep: " + what + "\n"
+const title = "Urban Keep: " + what + ",\n" + with + "\n"
 
-// what is what the program is.
-const what = "files over FTP, SFTP, WebDAV and the browser, with accounts, rights and an audit trail"
+// What the program is, in two lines.
+const (
+	what = "files over FTP, SFTP, WebDAV and the browser"
+	with = "with accounts, rights and an audit trail"
+)
 
 // overview shows what people do; what is not known is left out.
 func overview(w io.Writer, commands []*Command) {

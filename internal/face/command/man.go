@@ -14,7 +14,7 @@ import (
 // left out: it is that of the machine.
 func ManPages(dir, version string, commands []*Command) error {
 	var all bytes.Buffer
-	head(&all, "urbankeep", what, version)
+	head(&all, "urbankeep", what+", "+with, version)
 	fmt.Fprint(&all, ".SH SYNOPSIS\n.B urbankeep\n.I COMMAND\n[flags] [names]\n.SH DESCRIPTION\n"+
 		"One program: the service, and the client that administers it over a socket in its data folder.\nFlags may stand before or after names.\n.SH COMMANDS\n")
 	for _, c := range sorted(commands) {
