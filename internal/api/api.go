@@ -216,13 +216,17 @@ type AuditRecord struct {
 	Outcome   keep.Outcome  `json:"outcome"`
 	Reason    keep.Reason   `json:"reason,omitempty"`
 	Detail    string        `json:"detail,omitempty"`
-	Hash      string        `json:"hash,omitempty"` // SHA-256 of a whole upload, where its store has that noted
+	keep.Facts
 }
 
 // RecordOf is an audit record as it goes out, its seconds to the microsecond.
 func RecordOf(r *keep.AuditRecord) AuditRecord {
-	return AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address, Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session,
-		Action: r.Action, Path: r.Path, Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Seconds: float64(r.Duration.Microseconds()) / 1e6, Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail, Hash: r.Hash()}
+	out := AuditRecord{Seq: r.Seq, At: r.At, Account: r.Account, Operator: r.Operator, Address: r.Address, Protocol: r.Protocol, Encrypted: r.Encrypted, Session: r.Session,
+		Action: r.Action, Path: r.Path, Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Seconds: float64(r.Duration.Microseconds()) / 1e6, Outcome: r.Outcome, Reason: r.Reason, Detail: r.Detail, Facts: r.Facts}
+	if out.Hash == "" {
+		out.Hash = r.OldHash()
+	}
+	return out
 }
 
 // AuditReport is what walking the chain found.
@@ -238,6 +242,8 @@ type AuditReport struct {
 	Archived  int64 `json:"archived"`  // records that are no longer in the trail itself
 	Archives  int   `json:"archives"`  // files that hold them and are as they were sealed
 	Elsewhere int   `json:"elsewhere"` // archive files that were not there to be read
+
+	Waiting int `json:"waiting,omitempty"` // newer records that are in the journal, and come when the disk takes them
 }
 
 // AuditProgress is how far walking the chain has come.

@@ -1,9 +1,6 @@
 package keep
 
-import (
-	"strings"
-	"time"
-)
+import "time"
 
 // Action is what was done or tried, in one fixed word.
 type Action string
@@ -138,72 +135,13 @@ type AuditRecord struct {
 	Duration  time.Duration
 	Outcome   Outcome
 	Reason    Reason
-	Detail    string // a sentence for people; for operators' changes, before and after as JSON
-}
-
-// hashed begins the detail of an upload whose hash is known.
-const hashed = "SHA-256 "
-
-// SetHash notes the SHA-256 of a whole upload, in hexadecimal.
-func (r *AuditRecord) SetHash(sum string) {
-	if r.Detail == "" {
-		r.Detail = hashed + sum
-	}
-}
-
-// Hash is the SHA-256 of a whole upload, in hexadecimal, "" when it is not known.
-func (r *AuditRecord) Hash() string {
-	if sum, is := strings.CutPrefix(r.Detail, hashed); is && r.Action == Uploading && r.Outcome == Done {
-		sum, _, _ = strings.Cut(sum, "; ")
-		return sum
-	}
-	return ""
-}
-
-// replacing ends the detail of an upload that took the place of a file, PieceNote begins that of one which is not whole
-// yet, and HeldNote that of one which is not under its name yet.
-const (
-	replacing = "it replaced a file"
-	PieceNote = "a piece: "
-	HeldNote  = "all has come; it is not under its name yet"
-	waiting   = "held until it is checked"
-)
-
-// SetWaiting notes that an upload is held back.
-func (r *AuditRecord) SetWaiting() {
-	if r.Detail != "" {
-		r.Detail += "; "
-	}
-	r.Detail += waiting
-}
-
-// SetReplaced notes that an upload took the place of a file.
-func (r *AuditRecord) SetReplaced() {
-	if r.Detail != "" {
-		r.Detail += "; "
-	}
-	r.Detail += replacing
-}
-
-// Rehearsal begins the detail of what a rehearsal did.
-const Rehearsal = "rehearsal"
-
-// Rehearsed reports whether it was only tried, on files that nobody else sees: it is recorded, and neither counted nor told.
-func (r *AuditRecord) Rehearsed() bool {
-	return r.Detail == Rehearsal || strings.HasPrefix(r.Detail, Rehearsal+": ") || strings.HasPrefix(r.Detail, Rehearsal+"; ")
-}
-
-// Replaced reports whether it is an upload that took the place of a file.
-func (r *AuditRecord) Replaced() bool {
-	return (r.Action == Uploading || r.Action == Checking) && r.Outcome == Done && strings.HasSuffix(r.Detail, replacing)
+	Detail    string // a sentence for people, which nothing reads
+	Facts
 }
 
 // Arrived reports whether it is an upload with which a file was there whole, or the check that let it in.
 func (r *AuditRecord) Arrived() bool {
-	if r.Action == Checking && r.Outcome == Done {
-		return true
-	}
-	return r.Action == Uploading && r.Outcome == Done && !strings.HasPrefix(r.Detail, PieceNote) && !strings.HasPrefix(r.Detail, HeldNote) && !strings.HasSuffix(r.Detail, waiting)
+	return r.Outcome == Done && (r.Action == Checking || r.Action == Uploading && !r.Piece && !r.Held)
 }
 
 // OutcomeOf sorts a fault into refused, interrupted or failed; nil is done.

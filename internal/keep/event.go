@@ -101,7 +101,7 @@ func FactsOf(e Event) *EventFacts {
 // EventOf is what a record tells of, as far as it is an event: "" when it is none. Over says that a trouble has ended. An
 // upload that replaced a file is both [EventUpload] and [EventOverwrite].
 func EventOf(r *AuditRecord) (e Event, over bool) {
-	if r.Rehearsed() {
+	if r.Rehearsal {
 		return "", false
 	}
 	if r.Outcome == Interrupted && (r.Action == Uploading || r.Action == Downloading) {

@@ -232,7 +232,7 @@ func (m *Matcher) Heeds(a Action) bool { return !m.Off && m.actions[a] }
 // Matches reports whether the notice is to tell of a record, whose event that is. A holder is told of what they see, wherever
 // it came from.
 func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, sight Sight) bool {
-	if m.Off || !m.events[e] && !(e == EventUpload && m.events[EventOverwrite] && r.Replaced()) || over && !m.events[EventTroubleOver] {
+	if m.Off || !m.events[e] && !(e == EventUpload && m.events[EventOverwrite] && r.Replaced) || over && !m.events[EventTroubleOver] {
 		return false
 	}
 	f := FactsOf(e)
@@ -244,7 +244,7 @@ func (m *Matcher) Matches(r *AuditRecord, e Event, over bool, sight Sight) bool 
 	}
 	who := r.Account
 	if r.Action == PassEnd && who == "" { // an operator ended it
-		who = strings.TrimPrefix(r.Detail, passOf)
+		who = r.Holder
 	}
 	if m.Account != "" && f.Files && (who != m.Account || r.Protocol != ByPass && !m.Self) {
 		if who == m.Account {
@@ -289,7 +289,7 @@ func (m *Matcher) Brings(r *AuditRecord) bool {
 	if m.Expect.Fetch {
 		came = r.Action == Downloading && r.Outcome == Done
 	}
-	return came && !r.Rehearsed() && m.fits(r) && m.from(r)
+	return came && !r.Rehearsal && m.fits(r) && m.from(r)
 }
 
 // Expected is what is expected, in a word, and the actions of its records.

@@ -95,12 +95,6 @@ type PassUse struct {
 	Message string
 }
 
-// passOf begins the detail of the record of a pass that ended.
-const passOf = "for "
-
-// Whose says in the record of a pass whose it is.
-func (p *Pass) Whose(account string) string { return passOf + account }
-
 // Check reports what is wrong as a [*FieldError], and puts the paths into their clean form.
 func (p *Pass) Check() error {
 	if p.Kind != FetchPass && p.Kind != DropPass {

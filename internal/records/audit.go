@@ -42,13 +42,18 @@ type auditRow struct {
 	Detail    string `db:"detail"`
 	Prev      []byte `db:"prev"`
 	Digest    []byte `db:"digest"`
+	Facts     string `db:"facts"`
 }
 
 func (r auditRow) record() ChainedRecord {
+	facts, ok := keep.ReadFacts(r.Facts)
+	if !ok {
+		facts = keep.Facts{Holder: r.Facts} // no trail wrote that: it is shown, and its digest is another
+	}
 	return ChainedRecord{keep.AuditRecord{Seq: r.Seq, At: time.UnixMicro(r.At).UTC(), Account: r.Account, Operator: r.Operator, Address: r.Address,
 		Protocol: keep.Protocol(r.Protocol), Encrypted: r.Encrypted, Session: r.Session, Action: keep.Action(r.Action), Path: r.Path,
 		Target: r.Target, Offset: r.Offset, Bytes: r.Bytes, Duration: time.Duration(r.Duration) * time.Microsecond,
-		Outcome: keep.Outcome(r.Outcome), Reason: keep.Reason(r.Reason), Detail: r.Detail}, r.Prev, r.Digest}
+		Outcome: keep.Outcome(r.Outcome), Reason: keep.Reason(r.Reason), Detail: r.Detail, Facts: facts}, r.Prev, r.Digest}
 }
 
 // auditStatements are prepared once: they run for every record.
@@ -59,9 +64,9 @@ type auditStatements struct{ insert, insertMany, signedIn, keyUsed, shelfUsed *s
 const many = 32
 
 const insertAudit = `INSERT INTO audit_record (seq, at, account, operator, address, protocol, encrypted, session, action,
-	path, target, "offset", bytes, duration, outcome, reason, detail, prev, digest) VALUES `
+	path, target, "offset", bytes, duration, outcome, reason, detail, prev, digest, facts) VALUES `
 
-const auditPlaces = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+const auditPlaces = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
 
 func (db *DB) prepareAudit(ctx context.Context) (err error) {
 	for _, p := range []struct {
@@ -111,12 +116,12 @@ func (db *DB) AppendAudit(ctx context.Context, batch []ChainedRecord) error {
 }
 
 func auditValues(batch []ChainedRecord) []any {
-	values := make([]any, 0, 19*len(batch))
+	values := make([]any, 0, 20*len(batch))
 	for i := range batch {
 		r := &batch[i]
 		values = append(values, r.Seq, r.At.UnixMicro(), r.Account, r.Operator, r.Address, string(r.Protocol), r.Encrypted, r.Session,
 			string(r.Action), r.Path, r.Target, r.Offset, r.Bytes, r.Duration.Microseconds(), string(r.Outcome), string(r.Reason), r.Detail,
-			r.Prev, r.Digest)
+			r.Prev, r.Digest, r.Facts.Text())
 	}
 	return values
 }
@@ -198,7 +203,7 @@ func (q *AuditQuery) Matches(r *keep.AuditRecord) bool {
 		!q.Since.IsZero() && r.At.Before(q.Since), !q.Until.IsZero() && !r.At.Before(q.Until),
 		len(q.Networks) > 0 && !q.Networks.Has(r.Address),
 		q.PathHas != "" && !has(q.PathHas, r.Path, r.Target),
-		q.Text != "" && !has(q.Text, r.Account, r.Operator, r.Address, r.Session, string(r.Action), r.Path, r.Target, string(r.Reason), r.Detail):
+		q.Text != "" && !has(q.Text, r.Account, r.Operator, r.Address, r.Session, string(r.Action), r.Path, r.Target, string(r.Reason), r.Detail, r.Facts.Text()):
 		return false
 	}
 	return true

@@ -173,14 +173,8 @@ func (s *Service) decide(id string, turn int, answer keep.CheckAnswer, how keep.
 		r.Outcome = keep.Failed
 	case answer == keep.CheckYes:
 		r.Outcome, r.Detail = keep.Done, strings.TrimPrefix("checked by "+h.Check.Receiver+"; "+said, "; ")
-		if h.Hash != "" {
-			r.Detail += "; SHA-256 " + h.Hash
-		}
-		if as != h.Name {
+		if r.Hash, r.Replaced = h.Hash, replaced; as != h.Name {
 			r.Target = path.Join(path.Dir(h.Path), as)
-		}
-		if replaced {
-			r.SetReplaced()
 		}
 	default:
 		r.Outcome, r.Reason = how, keep.CheckRefused

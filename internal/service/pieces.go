@@ -87,9 +87,10 @@ const (
 type pieces struct {
 	Seal     string   `json:"seal"`     // fingerprint of the key of the audit trail
 	HostKeys []string `json:"hostKeys"` // fingerprints
+	Journal  bool     `json:"journal"`  // of the audit trail
 }
 
-// missPieces refuses to go on where keys are gone that the service had: new ones would take
+// missPieces refuses to go on where pieces are gone that the service had: new ones would take
 // their place unseen.
 func (s *Service) missPieces(ctx context.Context, accept bool) error {
 	text, err := s.DB.Setting(ctx, piecesSetting)
@@ -107,14 +108,18 @@ func (s *Service) missPieces(ctx context.Context, accept bool) error {
 	if len(had.HostKeys) > 0 && emptyFolder(filepath.Join(s.dir, hostKeysFolder)) {
 		gone = append(gone, "the host keys ("+hostKeysFolder+", "+strings.Join(had.HostKeys, ", ")+")")
 	}
+	if had.Journal && audit.JournalGone(s.dir) {
+		gone = append(gone, "the journal of the audit trail (audit.journal.0 and .1), in which the last records before the end may have been")
+	}
 	if len(gone) == 0 {
 		return nil
 	}
 	if accept {
-		s.log.Warn("keys of the data folder are gone and are made anew", "gone", gone)
+		s.log.Warn("pieces of the data folder are gone and are made anew", "gone", gone)
+		s.gone = "without " + strings.Join(gone, " and ") + ": the loss was accepted, and they were made anew"
 		return nil
 	}
-	return fmt.Errorf("the data folder %s has lost %s: put them back from a backup (urbankeep restore), or have new ones made with serve -accept-loss", s.dir, strings.Join(gone, " and "))
+	return fmt.Errorf("the data folder %s has lost %s: put them back (keys from a backup, with urbankeep restore), or have new ones made with serve -accept-loss", s.dir, strings.Join(gone, " and "))
 }
 
 func missing(name string) bool {
@@ -134,7 +139,7 @@ func emptyFolder(name string) bool {
 
 // notePieces keeps which keys there are.
 func (s *Service) notePieces(ctx context.Context) error {
-	have := pieces{Seal: s.Seal.Fingerprint()}
+	have := pieces{Seal: s.Seal.Fingerprint(), Journal: s.Trail.Journal != nil}
 	for _, k := range s.HostKeys.Keys() {
 		have.HostKeys = append(have.HostKeys, k.Fingerprint())
 	}

@@ -118,6 +118,7 @@ type Service struct {
 	serving  sync.WaitGroup
 	failed   chan error
 	quit     context.CancelFunc // ends the housekeeping
+	gone     string             // which pieces of the data folder were gone at the start, and accepted so
 }
 
 // Open opens a data folder and prepares everything that does not listen.
@@ -392,7 +393,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if s.paths, err = s.openPaths(); err != nil {
 		return abandon(err)
 	}
-	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done}); err != nil {
+	if err := s.Trail.Record(keep.AuditRecord{Action: keep.ServiceStart, Outcome: keep.Done, Detail: s.gone}); err != nil {
 		return abandon(err)
 	}
 	deeds, err := s.DB.Deeds(ctx)

@@ -298,6 +298,8 @@ func (nothing) AuditAfter(context.Context, int64, int) ([]records.ChainedRecord,
 	return nil, nil
 }
 func (nothing) AuditGaps(context.Context) ([]records.AuditGap, error)    { return nil, nil }
+func (nothing) Setting(context.Context, string) (string, error)          { return "", nil }
+func (nothing) SaveSetting(context.Context, string, string) error        { return nil }
 func (nothing) Archives(context.Context) ([]records.AuditArchive, error) { return nil, nil }
 
 // serve runs a service in this process.

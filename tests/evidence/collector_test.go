@@ -108,7 +108,7 @@ func TestARealCollectorThatWasDownGetsEveryRecord(t *testing.T) {
 	var trail []api.AuditRecord
 	k.Must(&trail, "audit", "-action", "collector-set")
 	require.Len(t, trail, 2)
-	assert.Contains(t, trail[1].Detail, "tcp://127.0.0.1")
+	assert.Contains(t, string(trail[1].Before)+string(trail[1].After), "tcp://127.0.0.1")
 }
 
 // scrape reads the metrics over the console's address, with a token; with none over

@@ -115,6 +115,11 @@ func TestAFullDiskMakesNoDeedsWithoutRecords(t *testing.T) {
 			k.Must(&status, "status")
 			assert.Contains(t, strings.Join(status.Problems, " "), "nothing is done")
 			hears(`"type":"urbankeep.trail-stuck"`) // though it can't be recorded
+			var waits api.AuditReport
+			k.Must(&waits, "audit", "verify")
+			assert.Zero(t, waits.BadSeq, waits.Problem)
+			assert.Positive(t, waits.Waiting, "verify says that records wait in the journal")
+			assert.Equal(t, done, deeds(k)-before, "a search finds what waits in the journal too")
 
 			k.Must(nil, "account", "suspend", "filler")
 			require.Eventually(t, func() bool {
@@ -277,7 +282,7 @@ func TestADataFolderTakesItsStoreAlong(t *testing.T) {
 
 // What is gone from a data folder is not replaced in silence.
 func TestLostPiecesAreNamed(t *testing.T) {
-	for piece, says := range map[string]string{"urbankeep.db": "its records, urbankeep.db, are gone", "hostkeys": "the host keys", "audit.key": "the key of the audit trail"} {
+	for piece, says := range map[string]string{"urbankeep.db": "its records, urbankeep.db, are gone", "hostkeys": "the host keys", "audit.key": "the key of the audit trail", "audit.journal.1": "the journal of the audit trail"} {
 		t.Run(piece, func(t *testing.T) {
 			data := testkit.Folder(t)
 			testkit.StartIn(t, data).Halt(5 * time.Second)

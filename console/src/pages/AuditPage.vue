@@ -56,6 +56,21 @@ async function tally(query: URLSearchParams) {
   count.value = await call<Schemas['AuditCount']>('GET', `/audit/count?${query}`).catch(() => null)
 }
 
+// What a record says in fields of its own, in words.
+function facts(r: AuditRecord) {
+  return [
+    r.replaced && 'a file gave way',
+    r.piece && 'it has not its name yet',
+    r.held && 'held until it is checked',
+    r.rehearsal && 'a rehearsal, on files that nobody else sees',
+    r.holder && `of ${r.holder}`,
+    r.hash && `SHA-256 ${r.hash}`,
+    r.before && `before ${JSON.stringify(r.before)}`,
+    r.after && `after ${JSON.stringify(r.after)}`,
+    r.undoes && `it took change ${r.undoes} back`,
+  ].filter((fact) => typeof fact === 'string')
+}
+
 async function verify() {
   try {
     let report: Schemas['AuditReport'] | undefined
@@ -66,7 +81,7 @@ async function verify() {
     })
     if (!report) throw new Error('The service ended the walk.')
     if (report.badSeq) message.error(`The chain is broken: ${report.problem}.`, { duration: 0, closable: true })
-    else message.success(`The chain holds: ${report.checked} records are as they were written; ${report.checkpoints} signed checkpoints agree${report.archived ? `; ${report.archives} archive files are as they were sealed${report.elsewhere ? `, ${report.elsewhere} were not there` : ''}` : ''}.`)
+    else message.success(`The chain holds: ${report.checked} records are as they were written; ${report.checkpoints} signed checkpoints agree${report.archived ? `; ${report.archives} archive files are as they were sealed${report.elsewhere ? `, ${report.elsewhere} were not there` : ''}` : ''}${report.waiting ? `; ${report.waiting} more are in the journal until the disk takes them` : ''}.`)
   } catch (error) {
     message.error(sentence(error))
   }
@@ -122,6 +137,7 @@ const what = (r: AuditRecord) => [r.path, r.target].filter(Boolean).map((p) => v
               <td colspan="8">
                 <span v-if="r.session">session {{ r.session }} · </span>took {{ span(r.seconds) }}<span v-if="r.offset"> · from byte {{ r.offset }}</span>
                 <div v-if="r.detail" class="mono">{{ visible(r.detail) }}</div>
+                <div v-for="fact in facts(r)" :key="fact" class="mono">{{ visible(fact) }}</div>
               </td>
             </tr>
           </template>

@@ -179,7 +179,11 @@ func (p *Plan) inspect(ctx context.Context, dir string, db *records.DB, done *Re
 			return err
 		}
 	}
-	trail, err := audit.Open(ctx, db, audit.Options{Seal: seal, Log: slog.New(slog.DiscardHandler)})
+	journal, err := audit.OpenJournal(dir)
+	if err != nil {
+		return err
+	}
+	trail, err := audit.Open(ctx, db, audit.Options{Journal: journal, Seal: seal, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}

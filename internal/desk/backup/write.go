@@ -59,6 +59,11 @@ func Write(ctx context.Context, w io.Writer, dir string, db Records) (m Manifest
 		return m, fmt.Errorf("make a backup: %w", err)
 	}
 	defer os.RemoveAll(scratch)
+	// The records come first: archives and checkpoints that are made meanwhile are then more than they know of, never less.
+	snapshot := filepath.Join(scratch, database)
+	if err := db.Snapshot(ctx, snapshot); err != nil {
+		return m, fmt.Errorf("make a backup: copy the records: %w", err)
+	}
 	packed := gzip.NewWriter(w)
 	out := &writer{tar: tar.NewWriter(packed), manifest: Manifest{Format: format, Made: time.Now().UTC(), Folder: dir}}
 	for _, part := range parts {
@@ -78,10 +83,6 @@ func Write(ctx context.Context, w io.Writer, dir string, db Records) (m Manifest
 		if err != nil {
 			return m, fmt.Errorf("make a backup: %w", err)
 		}
-	}
-	snapshot := filepath.Join(scratch, database)
-	if err := db.Snapshot(ctx, snapshot); err != nil {
-		return m, fmt.Errorf("make a backup: copy the records: %w", err)
 	}
 	if err := out.add(ctx, database, snapshot); err != nil {
 		return m, fmt.Errorf("make a backup: %w", err)

@@ -455,7 +455,7 @@ func (o *Office) checkTrail(ctx context.Context, f *checkup.Findings) error {
 	}
 	bounded, cancel := context.WithTimeout(ctx, verifyPatience)
 	defer cancel()
-	switch report, err := audit.Verify(bounded, o.DB, audit.Check{Seal: o.Seal}); {
+	switch report, err := audit.Verify(bounded, o.DB, audit.Check{Seal: o.Seal, Trail: o.Trail}); {
 	case bounded.Err() != nil && ctx.Err() == nil:
 		f.Add("audit", "", checkup.Note, "audit verify takes the time it needs", "the trail is so long that it was not verified in %s", verifyPatience)
 	case err != nil:

@@ -84,22 +84,17 @@ func (o *Office) describe(who Actor, action keep.Action, what, name string, befo
 		}
 		*into = string(text)
 	}
-	detail, err := json.Marshal(struct {
-		Before any   `json:"before"`
-		After  any   `json:"after"`
-		Undoes int64 `json:"undoes,omitempty"`
-	}{brief(before), brief(after), who.undoes})
-	return c, recordOf(who, action, name, string(detail)), err
+	r := recordOf(who, action, name, "")
+	if r.Undoes = who.undoes; len(c.Before)+len(c.After) <= mostTold {
+		r.Before, r.After = json.RawMessage(c.Before), json.RawMessage(c.After)
+	} else {
+		r.Detail = "before and after are too long for the trail: history shows them"
+	}
+	return c, r, nil
 }
 
-// brief leaves out what is too long for the trail.
-func brief(value any) any {
-	if c, ok := value.(keep.Collector); ok {
-		c.Trust = shortly(c.Trust)
-		return c
-	}
-	return value
-}
+// mostTold bounds what the trail holds of one change, bytes: a list of trusted certificates may be as long as one likes.
+const mostTold = 64 << 10
 
 // Undo takes one change back. What was changed again since, it leaves to whoever takes
 // that back first; everything else that changed since stays.

@@ -148,7 +148,9 @@ func (o *Office) EndPass(ctx context.Context, who Actor, id string) error {
 	if who.Account != "" {
 		by = who.Account
 	}
-	err = o.recorded(ctx, who, keep.PassEnd, p.ID, p.Whose(p.Name), func(ctx context.Context) error { return o.DB.EndPass(ctx, p.ID, by, time.Now()) })
+	r := recordOf(who, keep.PassEnd, p.ID, "")
+	r.Holder = p.Name
+	err = o.Trail.Change(ctx, r, func(ctx context.Context) error { return o.DB.EndPass(ctx, p.ID, by, time.Now()) })
 	if errors.Is(err, records.ErrNotFound) {
 		signin.NothingChanged(ctx)
 		return nil

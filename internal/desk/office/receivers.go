@@ -183,7 +183,7 @@ func sampleOf(event keep.Event) keep.AuditRecord {
 	case keep.EventSignInRefused:
 		r.Outcome, r.Reason, r.Detail = keep.Refused, keep.BadCredentials, "wrong name, password or key"
 	case keep.EventOverwrite:
-		r.SetReplaced()
+		r.Replaced = true
 	}
 	if r.Action == keep.Trouble || r.Action == keep.TroubleOver {
 		r.Outcome, r.Reason, r.Target, r.Detail = keep.Failed, keep.Reason(event), "sample", f.Says

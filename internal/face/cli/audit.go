@@ -166,6 +166,9 @@ func auditVerify(flags *flag.FlagSet, f *common) run {
 				fmt.Fprintf(env.Out, "of all records %d were archived: %d archive files are as they were sealed, %d were not there to be read\n", report.Archived, report.Archives, report.Elsewhere)
 			}
 		}
+		if report.BadSeq == 0 && report.Waiting > 0 && !*f.json {
+			fmt.Fprintf(env.Out, "%s more in the journal: they come into the records as soon as the disk takes them\n", keep.SayMany(int64(report.Waiting), "record"))
+		}
 		if report.BadSeq == 0 {
 			return nil
 		}

@@ -163,13 +163,23 @@ func (s *Server) audit(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	waiting := s.Trail.Unwritten(&query) // while the disk takes no more, the newest are in the journal
 	found, next, err := s.search(c, query)
 	if err != nil {
 		return err
 	}
 	page := api.Page[api.AuditRecord]{Items: []api.AuditRecord{}, Next: next}
+	for i := range waiting {
+		if len(found) == 0 || waiting[i].Seq > found[0].Seq {
+			page.Items = append(page.Items, api.RecordOf(&waiting[i]))
+		}
+	}
 	for i := range found {
 		page.Items = append(page.Items, api.RecordOf(&found[i]))
+	}
+	if len(page.Items) > query.Limit {
+		page.Items = page.Items[:query.Limit]
+		page.Next = fmt.Sprint(page.Items[query.Limit-1].Seq)
 	}
 	c.JSON(http.StatusOK, page)
 	return nil
@@ -192,7 +202,7 @@ func (s *Server) countAudit(c *gin.Context) error {
 // verify walks the trail. A request that follows it gets a line of JSON now and then
 // that tells how far it is, and the report as the last one.
 func (s *Server) verify(c *gin.Context) error {
-	check := audit.Check{Seal: s.Seal}
+	check := audit.Check{Seal: s.Seal, Trail: s.Trail}
 	if line := c.Query("checkpoint"); line != "" {
 		kept, err := s.Seal.ParseCheckpoint(line)
 		if err != nil {
@@ -220,7 +230,7 @@ func (s *Server) verify(c *gin.Context) error {
 		return &keep.Fault{Reason: keep.Failure, Say: "the records can't all be read, so the chain is not proven: look at the log, and restore a backup", Cause: err}
 	}
 	shown := api.AuditReport{Checked: report.Checked, BadSeq: report.BadSeq, Problem: report.Problem, Checkpoints: report.Checkpoints, Key: s.Seal.Fingerprint(),
-		Unsigned: report.Missing, Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere}
+		Unsigned: report.Missing, Archived: report.Archived, Archives: report.Archives, Elsewhere: report.Elsewhere, Waiting: report.Waiting}
 	if check.Progress != nil {
 		return lines.Encode(shown)
 	}

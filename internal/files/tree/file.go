@@ -276,16 +276,9 @@ func (f *File) end(why error) error {
 	r := f.t.base(action, f.path)
 	r.Offset, r.Bytes, r.Duration = f.mode.Offset, f.moved.Load(), time.Since(f.started)
 	f.t.ended(&r, why)
-	if why == nil && hash != "" {
-		r.SetHash(hash)
-	} else if why == nil && note != "" {
+	if why == nil {
+		r.Hash, r.Replaced, r.Held, r.Piece = hash, f.replaces, f.waits, note != ""
 		r.Detail = strings.TrimSuffix(note+"; "+r.Detail, "; ")
-	}
-	if why == nil && f.replaces {
-		r.SetReplaced()
-	}
-	if why == nil && f.waits {
-		r.SetWaiting()
 	}
 	f.mu.Lock()
 	left := f.reserved
@@ -299,7 +292,7 @@ func (f *File) end(why error) error {
 		}
 		if f.wrote != nil {
 			if why = asFault(f.wrote(keep.HeldWaiting, 0, emptyHash)); why == nil {
-				r.SetWaiting()
+				r.Held = true
 			}
 		}
 	}

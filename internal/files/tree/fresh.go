@@ -189,7 +189,7 @@ func (f *File) leaveFresh(r keep.AuditRecord) bool {
 			return err
 		}
 		if f.wrote != nil && err == nil {
-			r.SetWaiting()
+			r.Held = true
 		}
 		return errors.Join(err, f.recorded(r))
 	}

@@ -134,9 +134,9 @@ func (f *File) settlePart(why error) (note, hash string, err error) {
 	}
 	switch {
 	case info.Size() < size:
-		return fmt.Sprintf(keep.PieceNote+"%d of %d bytes have come", info.Size(), size), "", nil
+		return fmt.Sprintf("%d of %d bytes have come", info.Size(), size), "", nil
 	case f.part.Hold:
-		return keep.HeldNote, "", nil
+		return "all has come; it is not under its name yet", "", nil
 	}
 	known := f.sum.whole(size)
 	f.replaces, f.waits, err = f.t.appear(f.part.to, f.part.Part, f.part.over, info, &known)
@@ -147,15 +147,7 @@ func (f *File) settlePart(why error) (note, hash string, err error) {
 func (t *Tree) Finish(at string, one Part, replace bool) error {
 	known, replaced, waits := "", false, false
 	note := func(r *keep.AuditRecord) {
-		if r.Offset = one.Size; known != "" { // all of it had come before
-			r.SetHash(known)
-		}
-		if replaced {
-			r.SetReplaced()
-		}
-		if waits {
-			r.SetWaiting()
-		}
+		r.Offset, r.Hash, r.Replaced, r.Held = one.Size, known, replaced, waits // all of it had come before
 	}
 	return t.actNoted(keep.Uploading, at, "", note, func() (err error) {
 		if of := sha256.New(); one.Sum != nil && of.(encoding.BinaryUnmarshaler).UnmarshalBinary(one.Sum) == nil {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -263,16 +262,13 @@ func (t *Tree) may(right keep.Rights, at string) error {
 // base fills in what the records of this session share.
 func (t *Tree) base(action keep.Action, at string) keep.AuditRecord {
 	return keep.AuditRecord{Account: t.who.Account, Address: t.who.Address, Protocol: t.who.Protocol, Encrypted: t.who.Encrypted,
-		Session: t.who.Session, Action: action, Path: at, Target: t.who.Pass}
+		Session: t.who.Session, Action: action, Path: at, Target: t.who.Pass, Facts: keep.Facts{Rehearsal: t.who.Rehearsal}}
 }
 
 // ended says in a record how it ended.
 func (t *Tree) ended(r *keep.AuditRecord, err error) {
 	if r.Outcome, r.Reason, r.Detail = keep.OutcomeOf(err); err == nil {
 		r.Detail = t.remark
-	}
-	if t.who.Rehearsal {
-		r.Detail = strings.TrimSuffix(keep.Rehearsal+": "+r.Detail, ": ")
 	}
 }
 

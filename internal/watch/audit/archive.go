@@ -51,7 +51,10 @@ func archivedOf(r *records.ChainedRecord) archived {
 func (l *archived) record() (r records.ChainedRecord, err error) {
 	a := &l.AuditRecord
 	r.AuditRecord = keep.AuditRecord{Seq: a.Seq, At: a.At, Account: a.Account, Operator: a.Operator, Address: a.Address, Protocol: a.Protocol, Encrypted: a.Encrypted, Session: a.Session,
-		Action: a.Action, Path: a.Path, Target: a.Target, Offset: a.Offset, Bytes: a.Bytes, Duration: time.Duration(math.Round(a.Seconds*1e6)) * time.Microsecond, Outcome: a.Outcome, Reason: a.Reason, Detail: a.Detail}
+		Action: a.Action, Path: a.Path, Target: a.Target, Offset: a.Offset, Bytes: a.Bytes, Duration: time.Duration(math.Round(a.Seconds*1e6)) * time.Microsecond, Outcome: a.Outcome, Reason: a.Reason, Detail: a.Detail, Facts: a.Facts}
+	if r.Hash == r.OldHash() {
+		r.Hash = ""
+	}
 	for name, into := range map[string]*string{"account": &r.Account, "path": &r.Path, "target": &r.Target, "detail": &r.Detail} {
 		if raw, ok := l.Raw[name]; ok {
 			*into = string(raw)

@@ -186,8 +186,8 @@ func TestAnArchiveThatWasInterruptedIsFinished(t *testing.T) {
 	back := 0
 	require.NoError(t, audit.ReadArchive(seal.ArchiveFile(made[0].Name), func(r *records.ChainedRecord) error {
 		if back++; back%3 == 0 {
-			_, err := db.Exec(`INSERT INTO audit_record VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, r.Seq, r.At.UnixMicro(), r.Account, r.Operator, r.Address, string(r.Protocol), r.Encrypted, r.Session,
-				string(r.Action), r.Path, r.Target, r.Offset, r.Bytes, r.Duration.Microseconds(), string(r.Outcome), string(r.Reason), r.Detail, r.Prev, r.Digest)
+			_, err := db.Exec(`INSERT INTO audit_record VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, r.Seq, r.At.UnixMicro(), r.Account, r.Operator, r.Address, string(r.Protocol), r.Encrypted, r.Session,
+				string(r.Action), r.Path, r.Target, r.Offset, r.Bytes, r.Duration.Microseconds(), string(r.Outcome), string(r.Reason), r.Detail, r.Prev, r.Digest, r.Facts.Text())
 			return err
 		}
 		return nil

@@ -12,7 +12,11 @@ import (
 
 // layout names the order and form of the fields that Digest covers. A change of
 // either gets a new value, so that old records still verify with their own.
-const layout = "urbankeep audit 1"
+// A record without facts has the first.
+const (
+	layout        = "urbankeep audit 1"
+	layoutOfFacts = "urbankeep audit 2"
+)
 
 // Genesis is what the first record of a trail carries as the digest before it.
 var Genesis = make([]byte, sha256.Size)
@@ -29,7 +33,8 @@ func digestOfEntry(encoded []byte) []byte {
 }
 
 // recordFrame is more than a record's encoding takes beside the texts that anybody chooses, bytes.
-const recordFrame = 320
+// and the facts of a deed.
+const recordFrame = 448
 
 // encode appends what Digest covers. Every text goes in with its length, so that no two
 // records share an encoding.
@@ -40,7 +45,12 @@ func encode(buf, prev []byte, r *keep.AuditRecord) []byte {
 	}
 	number := func(n int64) { buf = binary.BigEndian.AppendUint64(buf, uint64(n)) }
 
-	text(layout)
+	facts := r.Facts.Text()
+	if facts == "" {
+		text(layout)
+	} else {
+		text(layoutOfFacts)
+	}
 	text(string(prev))
 	number(r.Seq)
 	number(r.At.UnixMicro())
@@ -63,6 +73,9 @@ func encode(buf, prev []byte, r *keep.AuditRecord) []byte {
 	text(string(r.Outcome))
 	text(string(r.Reason))
 	text(r.Detail)
+	if facts != "" {
+		text(facts)
+	}
 	return buf
 }
 
@@ -90,7 +103,8 @@ func decode(buf []byte) (r records.ChainedRecord, err error) {
 		return n
 	}
 
-	if text() != layout {
+	form := text()
+	if form != layout && form != layoutOfFacts {
 		return r, errEncoding
 	}
 	r.Prev, r.Digest = []byte(text()), sum[:]
@@ -100,6 +114,12 @@ func decode(buf []byte) (r records.ChainedRecord, err error) {
 	r.Session, r.Action, r.Path, r.Target = text(), keep.Action(text()), text(), text()
 	r.Offset, r.Bytes, r.Duration = number(), number(), time.Duration(number())*time.Microsecond
 	r.Outcome, r.Reason, r.Detail = keep.Outcome(text()), keep.Reason(text()), text()
+	if form == layoutOfFacts {
+		facts, ok := keep.ReadFacts(text())
+		if r.Facts = facts; !ok {
+			err = errEncoding
+		}
+	}
 	if len(buf) > 0 {
 		err = errEncoding
 	}

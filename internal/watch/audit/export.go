@@ -43,12 +43,14 @@ func FormatNamed(name string) (Format, error) {
 	return Format{}, &keep.FieldError{Field: "format", Say: fmt.Sprintf("%q is not known: use %s", name, strings.Join(names, ", "))}
 }
 
-var columns = []string{"seq", "time", "account", "operator", "address", "protocol", "encrypted", "session", "action", "path", "target", "offset", "bytes", "seconds", "outcome", "reason", "detail", "hash"}
+var columns = append([]string{"seq", "time", "account", "operator", "address", "protocol", "encrypted", "session", "action", "path", "target", "offset", "bytes", "seconds", "outcome", "reason", "detail"}, factNames...)
 
 // writeCSV writes a line (RFC 4180).
 func writeCSV(w io.Writer, r *keep.AuditRecord) error {
+	shown := api.RecordOf(r)
 	cells := []string{fmt.Sprint(r.Seq), r.At.UTC().Format(time.RFC3339Nano), r.Account, r.Operator, r.Address, string(r.Protocol), fmt.Sprint(r.Encrypted), r.Session, string(r.Action),
-		visible(r.Path), visible(r.Target), fmt.Sprint(r.Offset), fmt.Sprint(r.Bytes), fmt.Sprint(api.RecordOf(r).Seconds), string(r.Outcome), string(r.Reason), visible(r.Detail), r.Hash()}
+		visible(r.Path), visible(r.Target), fmt.Sprint(r.Offset), fmt.Sprint(r.Bytes), fmt.Sprint(shown.Seconds), string(r.Outcome), string(r.Reason), visible(r.Detail)}
+	cells = append(cells, shown.Values()...)
 	for i, cell := range cells {
 		cells[i] = Cell(cell)
 	}

@@ -29,7 +29,7 @@ func TestRecordsGoOutInOpenFormatsHoweverFilesAreNamed(t *testing.T) {
 	assert.Equal(t, "2026-03-01 08:05:09.123 192.0.2.7 crew-harbour upload /old%20town/=plan%1B%5B2J,%22x%22.tif - 0 2048 1.600 sftp true interrupted client-gone S 7\n", written["w3c"])
 	rows, err := csv.NewReader(bytes.NewReader([]byte(written["csv"]))).ReadAll()
 	require.NoError(t, err)
-	assert.Equal(t, []string{"7", "2026-03-01T08:05:09.123456Z", "crew-harbour", "", "192.0.2.7", "sftp", "true", "S", "upload", `/old town/=plan\x1b[2J,\"x\".tif`, "", "0", "2048", "1.6", "interrupted", "client-gone", "'-it broke off", ""}, rows[0])
+	assert.Equal(t, []string{"7", "2026-03-01T08:05:09.123456Z", "crew-harbour", "", "192.0.2.7", "sftp", "true", "S", "upload", `/old town/=plan\x1b[2J,\"x\".tif`, "", "0", "2048", "1.6", "interrupted", "client-gone", "'-it broke off", "", "", "", "", "", "", "", "", ""}, rows[0])
 	var back map[string]any
 	require.NoError(t, json.Unmarshal([]byte(written["jsonl"]), &back))
 	assert.Equal(t, r.Path, back["path"], "JSON holds the name as it is")

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -81,7 +82,7 @@ var sums = crc32.MakeTable(crc32.Castagnoli)
 func OpenJournal(dir string) (*Journal, error) {
 	j := &Journal{open: map[int64][]byte{}}
 	for i := range j.parts {
-		f, err := os.OpenFile(filepath.Join(dir, fmt.Sprintf("audit.journal.%d", i)), os.O_CREATE|os.O_RDWR, 0o600)
+		f, err := os.OpenFile(journalFile(dir, i), os.O_CREATE|os.O_RDWR, 0o600)
 		if err != nil {
 			return nil, errors.Join(fmt.Errorf("open the journal of the audit trail: %w", err), j.Close())
 		}
@@ -103,6 +104,34 @@ func (j *Journal) Close() error {
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// there says what is wrong when a file of the journal is not in its place any more.
+func (j *Journal) there() error {
+	if j == nil {
+		return nil
+	}
+	for _, p := range j.parts {
+		named, err := os.Stat(p.file.Name())
+		if held, bad := p.file.Stat(); err != nil || bad != nil || !os.SameFile(named, held) {
+			return fmt.Errorf("the journal %s was removed or replaced while the service runs: what is in it would be lost with the process, so restart the service now", filepath.Base(p.file.Name()))
+		}
+	}
+	return nil
+}
+
+// JournalGone reports whether a file of the journal is not in a data folder.
+func JournalGone(dir string) bool {
+	for i := range len(Journal{}.parts) {
+		if _, err := os.Stat(journalFile(dir, i)); errors.Is(err, fs.ErrNotExist) {
+			return true
+		}
+	}
+	return false
+}
+
+func journalFile(dir string, i int) string {
+	return filepath.Join(dir, fmt.Sprintf("audit.journal.%d", i))
 }
 
 // appendEntry adds an entry: its kind, the length of what it holds, that, and a sum of all of it.

@@ -1,6 +1,7 @@
 package audit_test
 
 import (
+	"bytes"
 	"database/sql"
 	"fmt"
 	"log/slog"
@@ -114,6 +115,63 @@ func TestTheFileOfCheckpointsIsMendedAndNotBelieved(t *testing.T) {
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// However short the trail is: the records know up to where it was signed.
+func TestCheckpointsThatAreGoneAreMissed(t *testing.T) {
+	dir := t.TempDir()
+	sealed(t, dir, "gauge-quay", 20)
+	file := filepath.Join(dir, "audit.checkpoints")
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Zero(t, held(t, dir).BadSeq)
+	for name, left := range map[string][]byte{"all": nil, "the last": whole[:bytes.LastIndexByte(whole[:len(whole)-1], '\n')+1]} {
+		require.NoError(t, os.WriteFile(file, left, 0o600))
+		assert.Contains(t, held(t, dir).Problem, "a checkpoint was signed at record 40", name)
+	}
+	require.NoError(t, os.Remove(file))
+	assert.Contains(t, held(t, dir).Problem, "a checkpoint was signed at record 40", "the file")
+	require.NoError(t, os.WriteFile(file, whole, 0o600))
+	assert.Zero(t, held(t, dir).BadSeq)
+}
+
+// A journal that somebody takes away while the service runs would take records along that were acknowledged.
+func TestAJournalThatIsTakenAwayIsMissed(t *testing.T) {
+	dir := t.TempDir()
+	db, err := records.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer db.Close()
+	seal, err := audit.OpenSeal(dir)
+	require.NoError(t, err)
+	ledger := &moody{DB: db}
+	trail, err := audit.Open(t.Context(), ledger, audit.Options{Journal: journal(t, dir), Seal: seal, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer trail.Close()
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	verified := func() audit.Report {
+		report, err := audit.Verify(t.Context(), db, audit.Check{Seal: seal, Trail: trail})
+		require.NoError(t, err)
+		return report
+	}
+	assert.Zero(t, verified().BadSeq)
+
+	ledger.full.Store(true)
+	require.NoError(t, trail.Record(change))
+	trail.Settle(t.Context())
+	report := verified()
+	assert.Equal(t, []any{int64(1), 1, int64(0)}, []any{report.Checked, report.Waiting, report.BadSeq}, report.Problem)
+	assert.Len(t, trail.Unwritten(&records.AuditQuery{Limit: 5}), 1)
+	assert.Empty(t, trail.Unwritten(&records.AuditQuery{Limit: 5, Account: "ann"}))
+	ledger.full.Store(false)
+
+	file := filepath.Join(dir, "audit.journal.0")
+	require.NoError(t, os.Rename(file, file+"x"))
+	assert.Contains(t, verified().Problem, "the journal audit.journal.0 was removed or replaced")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	assert.Contains(t, verified().Problem, "the journal audit.journal.0 was removed or replaced", "another in its place")
+	require.NoError(t, os.Rename(file+"x", file))
+	assert.Zero(t, verified().BadSeq)
 }
 
 // A trail of several parts is walked by several walkers; the first bad record is

@@ -22,6 +22,8 @@ const (
 // severity of each outcome (RFC 5424, table 2).
 var severity = map[keep.Outcome]int{keep.Done: 6, keep.Interrupted: 5, keep.Refused: 4, keep.Failed: 3}
 
+var factNames = keep.FactNames()
+
 // Syslog is a record as one syslog message (RFC 5424) from a host, without framing.
 // Its fields are structured data with the names of the API; seq tells what came twice.
 func Syslog(host string, r *keep.AuditRecord) string {
@@ -56,6 +58,9 @@ func Syslog(host string, r *keep.AuditRecord) string {
 	field("outcome", string(r.Outcome))
 	field("reason", string(r.Reason))
 	field("detail", r.Detail)
+	for i, value := range r.Values() {
+		field(factNames[i], value)
+	}
 	b.WriteString("] ")
 	words := []string{}
 	for _, word := range []string{r.Account, r.Operator, string(r.Action), r.Path, r.Target, string(r.Outcome), string(r.Reason)} {

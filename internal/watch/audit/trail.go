@@ -3,12 +3,14 @@ package audit
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/records"
@@ -21,7 +23,12 @@ type Ledger interface {
 	AuditAfter(ctx context.Context, seq int64, limit int) ([]records.ChainedRecord, error)
 	AuditGaps(ctx context.Context) ([]records.AuditGap, error)
 	Archives(ctx context.Context) ([]records.AuditArchive, error)
+	Setting(ctx context.Context, name string) (string, error)
+	SaveSetting(ctx context.Context, name, value string) error
 }
+
+// signedSetting keeps which record the newest checkpoint is about, so that a file of checkpoints that is gone is missed.
+const signedSetting = "audit-signed"
 
 const (
 	// queueLength bounds the records that wait for the ledger; past it, whoever adds
@@ -57,7 +64,7 @@ type Trail struct {
 	seq       int64 // of the last record
 	prev      []byte
 	pending   []records.ChainedRecord // for the ledger, oldest first
-	flying    int                     // that the goroutine has taken and not yet brought
+	brought   []records.ChainedRecord // that the goroutine has taken, and brings to the ledger
 	committed int64                   // the last record that the ledger has
 	stuck     error                   // why records can't be written; nil: they can
 	lost      int                     // notes since the last line in the log about such
@@ -146,7 +153,7 @@ func (t *Trail) recover(ctx context.Context) error {
 		}
 		t.seq, t.prev = left[n-1].Seq, left[n-1].Digest
 		if t.Seal.due(t.seq, time.Now()) {
-			if err := t.Seal.Sign(t.seq, t.prev, time.Now()); err != nil {
+			if err := t.sign(ctx, t.seq, t.prev); err != nil {
 				return err
 			}
 		}
@@ -175,7 +182,21 @@ func (t *Trail) Watch(told func([]keep.AuditRecord)) { t.watch = append(t.watch,
 func (t *Trail) Waiting() (waiting, most int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return len(t.pending) + t.flying, queueLength
+	return len(t.pending) + len(t.brought), queueLength
+}
+
+// Unwritten are the records that wait for the ledger and are what a search asks for, newest first: at most its limit.
+func (t *Trail) Unwritten(q *records.AuditQuery) (found []keep.AuditRecord) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, waiting := range [][]records.ChainedRecord{t.pending, t.brought} {
+		for i := len(waiting) - 1; i >= 0 && len(found) < q.Limit; i-- {
+			if r := &waiting[i].AuditRecord; r.Seq > t.committed && (q.Before == 0 || r.Seq < q.Before) && q.Matches(r) {
+				found = append(found, *r)
+			}
+		}
+	}
+	return found
 }
 
 // Stuck says why records can't be written, nil when they can.
@@ -239,7 +260,7 @@ func orTrail(err error) error {
 // ready waits until there is room in the queue, and says why nothing can be recorded. The
 // caller holds mu.
 func (t *Trail) ready() error {
-	for len(t.pending)+t.flying >= queueLength && t.stuck == nil && !t.closed {
+	for len(t.pending)+len(t.brought) >= queueLength && t.stuck == nil && !t.closed {
 		t.moved.Wait()
 	}
 	if t.closed {
@@ -349,11 +370,21 @@ func (t *Trail) chain(r *keep.AuditRecord, durable bool, number, kept int64) (re
 	}
 	r.At = r.At.UTC().Truncate(time.Microsecond)
 	r.Duration = r.Duration.Truncate(time.Microsecond)
+	for _, value := range []*json.RawMessage{&r.Before, &r.After} {
+		if *value != nil {
+			*value, _ = json.Marshal(*value) // in the one form that JSON keeps on all its ways; what is no JSON is left out
+		}
+	}
 	most := maxDetail
 	if kept > 0 {
 		most = detailRoom // for so much there is room
 	}
 	if len(r.Detail) > most {
+		for range utf8.UTFMax - 1 { // between two characters
+			if !utf8.RuneStart(r.Detail[most]) {
+				most--
+			}
+		}
 		r.Detail = r.Detail[:most]
 	}
 	if t.Journal != nil {
@@ -486,7 +517,7 @@ func (t *Trail) take() (batch []records.ChainedRecord) {
 	defer t.mu.Unlock()
 	n := min(len(t.pending), batchLength)
 	batch, t.pending = t.pending[:n:n], t.pending[n:]
-	t.flying = n
+	t.brought = batch
 	return batch
 }
 
@@ -501,7 +532,7 @@ func (t *Trail) commit(batch []records.ChainedRecord) bool {
 		}
 		t.mu.Lock()
 		if t.stuck = err; err == nil {
-			t.flying, t.committed = 0, batch[len(batch)-1].Seq
+			t.brought, t.committed = nil, batch[len(batch)-1].Seq
 		}
 		t.moved.Broadcast()
 		closed := t.closed
@@ -604,7 +635,7 @@ func (t *Trail) checkpoint(last *records.ChainedRecord, due func(seq int64, now 
 		return
 	}
 	for now := time.Now(); due(last.Seq, now); now = time.Now() {
-		err := t.Seal.Sign(last.Seq, last.Digest, now)
+		err := t.sign(context.Background(), last.Seq, last.Digest)
 		if err == nil {
 			return
 		}
@@ -628,9 +659,17 @@ func (t *Trail) Sign(ctx context.Context) error {
 		return nil
 	}
 	if err == nil {
-		err = t.Seal.Sign(last.Seq, last.Digest, time.Now())
+		err = t.sign(ctx, last.Seq, last.Digest)
 	}
 	return err
+}
+
+// sign writes a checkpoint, and then keeps that there is one.
+func (t *Trail) sign(ctx context.Context, seq int64, digest []byte) error {
+	if err := t.Seal.Sign(seq, digest, time.Now()); err != nil {
+		return err
+	}
+	return t.ledger.SaveSetting(ctx, signedSetting, fmt.Sprint(t.Seal.Last().Seq))
 }
 
 // tell tells those who watch.

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"strconv"
 	"sync"
 	"sync/atomic"
 
@@ -29,12 +30,14 @@ type Report struct {
 	Archived    int64  // records that are no longer in the trail itself
 	Archives    int    // files that hold them and are as they were sealed
 	Elsewhere   int    // archive files that were not there to be read
+	Waiting     int    // newer records that are in the journal, and not in the records yet
 }
 
 // Check is what a trail is held to.
 type Check struct {
 	Seal      *Seal                      // nil: to its own chain only
 	Elsewhere []Checkpoint               // that were kept elsewhere
+	Trail     *Trail                     // that is being written, with its journal; nil: none is
 	Progress  func(checked, total int64) // is told now and then; nil: nobody wants to know
 }
 
@@ -60,6 +63,10 @@ type walker struct {
 // chain to the checkpoints that were signed, to others that were kept elsewhere, and to
 // the archive files that are there: those find a trail that was cut short or made anew.
 func Verify(ctx context.Context, ledger Ledger, check Check) (Report, error) {
+	signed, err := ledger.Setting(ctx, signedSetting) // before the file of checkpoints, which has it first
+	if err != nil {
+		return Report{}, fmt.Errorf("read the audit trail: %w", err)
+	}
 	last, err := ledger.LastAudit(ctx)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return Report{}, fmt.Errorf("read the audit trail: %w", err)
@@ -78,7 +85,14 @@ func Verify(ctx context.Context, ledger Ledger, check Check) (Report, error) {
 	if err := w.archives(ctx, check.Seal, &report); err != nil || report.BadSeq != 0 {
 		return report, err
 	}
-	return report, w.checkpoints(ctx, check, &report)
+	if err := w.checkpoints(ctx, check, signed, &report); err != nil || report.BadSeq != 0 || check.Trail == nil {
+		return report, err
+	}
+	report.Waiting, _ = check.Trail.Waiting()
+	if err := check.Trail.Journal.there(); err != nil {
+		report.bad(w.last+1, "%v", err)
+	}
+	return report, nil
 }
 
 func (r *Report) bad(seq int64, format string, args ...any) {
@@ -88,7 +102,7 @@ func (r *Report) bad(seq int64, format string, args ...any) {
 const day = "2006-01-02 15:04:05 MST"
 
 // checkpoints holds the trail to what was signed about it.
-func (w *walker) checkpoints(ctx context.Context, check Check, report *Report) error {
+func (w *walker) checkpoints(ctx context.Context, check Check, newest string, report *Report) error {
 	signed, problem := check.Seal.Checkpoints()
 	if problem != nil {
 		report.bad(1, "the file of checkpoints was changed: %v", problem)
@@ -121,6 +135,10 @@ func (w *walker) checkpoints(ctx context.Context, check Check, report *Report) e
 				report.bad(due, "there is no checkpoint near record %d, where one is due: the file %s was removed or cut", due, checkpointsFile)
 			}
 		}
+	}
+	if report.BadSeq == 0 && newest != "" && !slices.ContainsFunc(signed, func(c Checkpoint) bool { return fmt.Sprint(c.Seq) == newest }) {
+		at, _ := strconv.ParseInt(newest, 10, 64)
+		report.bad(max(at, 1), "a checkpoint was signed at record %s, and the file %s does not have it: it was removed or cut", newest, checkpointsFile)
 	}
 	return nil
 }

@@ -331,7 +331,7 @@ func (l *line) write(page []records.ChainedRecord) error {
 		var err error
 		if l.datagrams {
 			if len(message) > mostDatagram {
-				page[i].Detail = ""
+				page[i].Detail, page[i].Before, page[i].After = "", nil, nil
 				message = audit.Syslog(l.host, &page[i].AuditRecord)
 			}
 			_, err = l.conn.Write([]byte(message))

@@ -88,7 +88,7 @@ func (m *Metrics) Recorded(batch []keep.AuditRecord) {
 			m.changes.WithLabelValues(string(r.Action), string(r.Outcome)).Inc()
 			continue
 		}
-		if r.Protocol == "" || r.Rehearsed() {
+		if r.Protocol == "" || r.Rehearsal {
 			continue // the service itself, or only tried
 		}
 		m.operations.WithLabelValues(string(r.Protocol), string(r.Action), string(r.Outcome)).Inc()

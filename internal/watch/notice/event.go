@@ -60,7 +60,7 @@ func eventOf(it *item, source, id string) Event {
 	r := &it.r
 	data := Data{Event: it.event, Over: it.over, Says: Says(it.event, it.over, r), Notices: it.notices, Sample: it.sample, Record: r.Seq, Time: r.At.UTC(), Account: r.Account, Operator: r.Operator, Address: r.Address,
 		Protocol: string(r.Protocol), Encrypted: r.Encrypted, Session: r.Session, Action: string(r.Action), Path: r.Path, Target: r.Target, Size: r.Offset + r.Bytes, Bytes: r.Bytes,
-		Seconds: r.Duration.Seconds(), Replaced: r.Replaced(), SHA256: r.Hash(), Outcome: string(r.Outcome), Reason: string(r.Reason), Detail: r.Detail}
+		Seconds: r.Duration.Seconds(), Replaced: r.Replaced, SHA256: r.Hash, Outcome: string(r.Outcome), Reason: string(r.Reason), Detail: r.Detail}
 	e := Event{SpecVersion: "1.0", ID: id, Source: source, Type: "urbankeep." + string(it.event), Subject: r.Path, Time: data.Time, ContentType: "application/json", Data: data}
 	if it.over {
 		e.Type += ".over"
@@ -182,7 +182,7 @@ func Says(e keep.Event, over bool, r *keep.AuditRecord) string {
 	said := ""
 	switch e {
 	case keep.EventUpload, keep.EventOverwrite:
-		if said = who + " uploaded " + file; r.Replaced() {
+		if said = who + " uploaded " + file; r.Replaced {
 			said += ", in place of the file that was there"
 		}
 	case keep.EventDownload:

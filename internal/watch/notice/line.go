@@ -145,9 +145,7 @@ func (l *line) match(r *keep.AuditRecord) (it item, is bool) {
 // veil is what a holder may know of what somebody else did: what they see of it, and not who that was.
 func (l *line) veil(r *keep.AuditRecord) keep.AuditRecord {
 	shown := keep.AuditRecord{Seq: r.Seq, At: r.At, Action: r.Action, Outcome: r.Outcome, Offset: r.Offset, Bytes: r.Bytes, Duration: r.Duration, Path: Sight{l.t.db}.SeenBy(l.r.Account, r)}
-	if r.Replaced() {
-		shown.SetReplaced()
-	}
+	shown.Replaced = r.Replaced
 	return shown
 }
 

@@ -91,7 +91,7 @@ func letterOf(service string, some []item) letter {
 		names = append(names, it.notices...)
 		r := &it.r
 		one := letterItem{When: r.At.UTC().Format("2006-01-02 15:04:05 UTC"), Says: Says(it.event, it.over, r)}
-		for _, fact := range [][2]string{{"Account", r.Account}, {"Operator", r.Operator}, {"Path", r.Path}, {"Target", r.Target}, {"From", r.Address}, {"Over", string(r.Protocol)}, {"SHA-256", r.Hash()}, {"Reason", string(r.Reason)}} {
+		for _, fact := range [][2]string{{"Account", r.Account}, {"Operator", r.Operator}, {"Path", r.Path}, {"Target", r.Target}, {"From", r.Address}, {"Over", string(r.Protocol)}, {"SHA-256", r.Hash}, {"Reason", string(r.Reason)}} {
 			if fact[1] != "" {
 				one.Facts = append(one.Facts, [2]string{fact[0], Visible(fact[1])})
 			}
