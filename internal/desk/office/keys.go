@@ -223,6 +223,9 @@ func keyFacts(k keep.Key) string {
 	if len(k.Networks) > 0 {
 		text += ", from " + k.Networks.String()
 	}
+	if k.Label != "" {
+		text += fmt.Sprintf(", label %q", k.Label)
+	}
 	return text
 }
 
