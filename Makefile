@@ -63,11 +63,14 @@ console-ready: build
 check: build vet console-test
 	go test -timeout 60m $$(go list ./internal/... | grep -v -e /demo$$ -e /program$$)
 
-# The checker of histories, as long as FOR says; SEED repeats a run. It needs root on Linux.
+# The checker of histories, as long as FOR says; SEED repeats a run. It needs root on Linux. With PLANT=name, or PLANT=all, it is
+# tried itself: a bug is planted into the program, and it must be found within that time.
 FOR     := 5m
 SEED    := 0
+PLANT   :=
 soak: build
-	URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep go test ./tests/faults -v -count=1 -timeout 0 -run HistoriesAgree -args -soak-for $(FOR) -soak-seed $(SEED) -soak-clock
+	$(if $(PLANT),go run ./scripts/plants -for $(FOR) $(filter-out all,$(PLANT)),$(SOAK))
+SOAK     = URBANKEEP_TEST_BINARY=$(CURDIR)/bin/urbankeep go test ./tests/faults -v -count=1 -timeout 0 -run HistoriesAgree -args -soak-for $(FOR) -soak-seed $(SEED) -soak-clock
 
 console-test: console/node_modules/.installed
 	cd console && npm run --silent test

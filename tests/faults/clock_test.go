@@ -61,9 +61,8 @@ func init() {
 // clock is the wall clock of the programs that a test starts. The machine's stays as it is.
 type clock struct{ file string }
 
-// newClock builds the program with a clock that can be set, and has the test use it.
-func newClock(t *testing.T) *clock {
-	dir := t.TempDir()
+// newClock builds the program with a clock that can be set, and more files in place of others, and has the test use it.
+func newClock(t *testing.T, overlay map[string]string) *clock {
 	goroot, err := exec.Command("go", "env", "GOROOT").Output()
 	require.NoError(t, err)
 	src := filepath.Join(strings.TrimSpace(string(goroot)), "src", "time")
@@ -71,23 +70,33 @@ func newClock(t *testing.T) *clock {
 	require.NoError(t, err)
 	const reads = "func Now() Time {\n\tsec, nsec, mono := runtimeNow()\n"
 	require.Contains(t, string(text), reads, "package time of this Go is another one")
-	overlay := map[string]map[string]string{"Replace": {}}
-	for name, content := range map[string]string{"time.go": strings.Replace(string(text), reads, reads+"\tsec += shift.Load()\n", 1), "shift.go": shiftClock} {
-		overlay["Replace"][filepath.Join(src, name)] = filepath.Join(dir, name)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
+	overlay[filepath.Join(src, "time.go")] = strings.Replace(string(text), reads, reads+"\tsec += shift.Load()\n", 1)
+	overlay[filepath.Join(src, "shift.go")] = shiftClock
+	built(t, overlay)
+	c := &clock{filepath.Join(t.TempDir(), "clock")}
+	c.set(t, 0)
+	t.Setenv("URBANKEEP_TEST_CLOCK", c.file)
+	return c
+}
+
+// built builds the program with other texts in place of some files, and has the test use it.
+func built(t *testing.T, overlay map[string]string) {
+	dir := t.TempDir()
+	replace := map[string]string{}
+	for name, text := range overlay {
+		name, err := filepath.Abs(name)
+		require.NoError(t, err)
+		replace[name] = filepath.Join(dir, fmt.Sprint(len(replace), ".go"))
+		require.NoError(t, os.WriteFile(replace[name], []byte(text), 0o600))
 	}
-	plan, err := json.Marshal(overlay)
+	plan, err := json.Marshal(map[string]any{"Replace": replace})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay"), plan, 0o600))
 	build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay"), "-o", filepath.Join(dir, "urbankeep"), "urbankeep/cmd/urbankeep")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	c := &clock{filepath.Join(dir, "clock")}
-	c.set(t, 0)
 	t.Setenv("URBANKEEP_TEST_BINARY", filepath.Join(dir, "urbankeep"))
-	t.Setenv("URBANKEEP_TEST_CLOCK", c.file)
-	return c
 }
 
 // set sets the clock on or back from what is true.

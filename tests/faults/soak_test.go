@@ -6,12 +6,15 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
+	"urbankeep/tests/plants"
 	"urbankeep/tests/testkit"
 )
 
@@ -30,11 +34,13 @@ var (
 	soakFor  = flag.Duration("soak-for", 20*time.Second, "how `long` the checker of histories runs")
 	soakSeed = flag.Uint64("soak-seed", 0, "the seed of a run that is to be repeated; 0: another one")
 	soakTime = flag.Bool("soak-clock", false, "whether the clock jumps too; the program is built anew for it")
+	soakBug  = flag.String("soak-plant", "", "the `name` of a bug that is planted into the program; see tests/plants")
 )
 
 // TestHistoriesAgree is a checker of histories. Clients upload, overwrite, rename, delete and
-// fetch, each in a folder of its own (half of them in a store on another disk), and note every answer; an operator
-// changes an account and a listener and notes those. Meanwhile faults come at random: kills, power cuts (the service goes on from a copy of the
+// fetch over FTPS, SFTP and WebDAV, each in a folder of its own (half of them in a store on another disk), and move files from one
+// store to the other; others come close to a quota, try what they may not, have uploads checked, hold locks, use passes
+// (soakers_test.go). All note every answer; an operator changes an account and a listener and notes those. Meanwhile faults come at random: kills, power cuts (the service goes on from a copy of the
 // image), a full disk, a store's disk that goes away and comes back, a clock that is set on or back, clients that leave in the middle, ends in good order.
 // After each of them the clients' notes, the disks, the trail and its searches by time, the books of the quotas and the history are held against each other.
 func TestHistoriesAgree(t *testing.T) {
@@ -45,10 +51,19 @@ func TestHistoriesAgree(t *testing.T) {
 	t.Logf("seed %d: make soak SEED=%d runs it again", seed, seed)
 	s := &soak{t: t, r: rand.New(rand.NewPCG(seed, 1)), faults: []string{"kill", "kill", "power", "power", "full", "away", "leave", "stop"}, fault: map[string]int{},
 		disk: newDisk(t), far: newDisk(t)}
-	if *soakTime {
-		s.clock = newClock(t)
+	overlay := map[string]string{}
+	if *soakBug != "" {
+		file, planted, err := plants.Planted("../..", *soakBug)
+		require.NoError(t, err)
+		overlay[file] = string(planted)
+	}
+	switch {
+	case *soakTime:
+		s.clock = newClock(t, overlay)
 		s.faults = append(s.faults, "clock", "clock")
-	} else {
+	case *soakBug != "":
+		built(t, overlay)
+	default:
 		t.Parallel()
 	}
 	s.root, s.there = s.disk.root, testkit.Folder(t)
@@ -65,14 +80,17 @@ func TestHistoriesAgree(t *testing.T) {
 			set: func(n int) []string { return []string{"-banner", fmt.Sprint("greeting ", n)} }},
 	}
 	for w := range soakers {
-		s.notes = append(s.notes, &note{there: map[string]string{}, unsure: map[string]bool{}, dir: []string{"", "far/"}[w%2] + fmt.Sprintf("c%d", w), r: rand.New(rand.NewPCG(seed, uint64(w+2)))})
+		c := &note{there: map[string]string{}, unsure: map[string]bool{}, acts: map[string]*tally{}, dir: []string{"", "far/"}[w%2] + fmt.Sprintf("c%d", w), r: rand.New(rand.NewPCG(seed, uint64(w+2)))}
+		c.face = []string{"ftps", "sftp", "dav"}[w/2%3]
+		s.notes = append(s.notes, c)
 	}
+	s.others(seed)
 	for began := time.Now(); time.Since(began) < *soakFor && !t.Failed(); {
 		s.round()
 	}
 	uploads := 0
 	for _, c := range s.notes {
-		uploads += len(c.told)
+		uploads += c.told
 	}
 	t.Logf("%d rounds (%v): %d answers noted, %d of them acknowledged uploads; %d changes of settings", s.rounds, s.fault, s.answers, uploads, s.changes)
 	s.p.Run.Process.Kill()
@@ -80,7 +98,7 @@ func TestHistoriesAgree(t *testing.T) {
 }
 
 // soakers is how many clients there are.
-const soakers = 4
+const soakers = 6
 
 // soak is one run of the checker.
 type soak struct {
@@ -93,6 +111,7 @@ type soak struct {
 	p         *testkit.Process
 
 	notes    []*note
+	apart    []*apart // who tries one thing only
 	settings []*setting
 	faults   []string       // that come, each as often as it stands there
 	fault    map[string]int // how often each came
@@ -115,13 +134,18 @@ type setting struct {
 // which it does not know because no answer came.
 type note struct {
 	dir    string
+	face   string // over what it works
 	r      *rand.Rand
 	n      int
 	there  map[string]string // name: digest of its content
 	unsure map[string]bool
-	told   []string // paths of uploads that were acknowledged
+	acts   map[string]*tally // of each thing done to a path
+	told   int               // uploads that were acknowledged
 	all    int
 }
+
+// tally is how often one thing was done to one path: for certain, and perhaps.
+type tally struct{ done, maybe int }
 
 func (s *soak) start() {
 	data := filepath.Join(s.root, "data")
@@ -143,6 +167,14 @@ func (s *soak) round() {
 		work.Go(func() {
 			for !stop.Load() {
 				c.step(s.p)
+			}
+		})
+	}
+	for _, a := range s.apart {
+		work.Go(func() {
+			for !stop.Load() {
+				a.step(s.p)
+				a.all++
 			}
 		})
 	}
@@ -227,41 +259,49 @@ func (c *note) step(p *testkit.Process) {
 	c.n++
 	c.all++
 	name := fmt.Sprintf("%s/f%d", c.dir, c.r.IntN(12))
-	local, err := os.CreateTemp("", "soak")
-	if err != nil {
-		return
-	}
-	defer os.Remove(local.Name())
-	content := bytes.Repeat(fmt.Appendf(nil, "%s %d %d\n", name, c.n, c.r.Uint64()), 1+c.r.IntN(2000))
-	local.Write(content)
-	local.Close()
 	known := !c.unsure[name]
-	switch what := c.r.IntN(10); {
-	case what < 6: // upload, maybe over what is there
+	_, was := c.there[name]
+	switch what := c.r.IntN(20); {
+	case what < 10: // upload, maybe over what is there
+		content := bytes.Repeat(fmt.Appendf(nil, "%s %d %d\n", name, c.n, c.r.Uint64()), 1+c.r.IntN(2000))
 		c.unsure[name] = true
-		var run *exec.Cmd
-		if c.r.IntN(2) == 0 {
-			run = p.Curl("--ftp-create-dirs", "-T", local.Name(), "ftps://"+p.FTPS+"/"+name)
-		} else {
-			run = p.SFTPBatch("-mkdir "+c.dir, "put "+local.Name()+" "+name)
-		}
-		if run.Run() == nil {
+		if c.note("upload", name, "", c.put(p, name, content)) == yes {
 			delete(c.unsure, name)
 			c.there[name] = digest(content)
-			c.told = append(c.told, "/"+name)
+			c.told++
 		}
-	case what < 7: // delete
+	case what < 12:
 		c.unsure[name] = true
-		if p.SFTPBatch("rm "+name).Run() == nil {
+		switch c.note("delete", name, "", c.remove(p, name)) {
+		case yes:
 			delete(c.unsure, name)
 			delete(c.there, name)
-		} else if _, was := c.there[name]; known && !was {
-			delete(c.unsure, name) // there was nothing to delete, and is nothing
+		case no:
+			if known {
+				delete(c.unsure, name) // nothing has changed
+			}
+		default:
+			if known && !was {
+				delete(c.unsure, name) // there was nothing to delete, and is nothing
+			}
 		}
-	case what < 8: // rename to a name of its own
+	case what < 16: // rename to a name of its own; over WebDAV half of them to the other store
 		to := fmt.Sprintf("%s/r%d", c.dir, c.n)
+		move := "rename"
+		if c.face == "dav" && what < 14 {
+			to, move = fmt.Sprintf("%s/r%d", c.across(), c.n), ""
+			dav(p, "crew-harbour", "MKCOL", c.across(), nil)
+			for act, at := range map[string]string{"download": name, "upload": to, "delete": name} { // it is a copy, and a delete
+				c.note(act, at, "", unknown)
+			}
+		}
 		c.unsure[name], c.unsure[to] = true, true
-		if p.SFTPBatch("rename "+name+" "+to).Run() == nil {
+		answer := c.rename(p, name, to)
+		if move != "" {
+			c.note(move, name, to, answer)
+		}
+		switch {
+		case answer == yes:
 			delete(c.unsure, to)
 			delete(c.unsure, name)
 			if was, ok := c.there[name]; ok && known {
@@ -270,13 +310,18 @@ func (c *note) step(p *testkit.Process) {
 				c.unsure[to] = true
 			}
 			delete(c.there, name)
-		} else if _, was := c.there[name]; known && !was {
+		case known && (answer == no || !was):
 			delete(c.unsure, name)
 			delete(c.unsure, to)
 		}
 	default: // fetch, and compare
-		out, err := p.Curl("ftps://" + p.FTPS + "/" + name).Output()
-		if want, is := c.there[name]; err == nil && known && is && digest(out) != want {
+		out, answer := c.fetch(p, name)
+		if c.face == "dav" && answer == yes {
+			c.note("download", name, "", unknown) // nothing comes behind the last byte: a kill can be between that and its record
+		} else {
+			c.note("download", name, "", answer)
+		}
+		if want, is := c.there[name]; answer == yes && known && is && digest(out) != want {
 			c.there[name] = "fetched something else: " + digest(out)
 		}
 	}
@@ -310,21 +355,23 @@ func (s *soak) look(fault string) {
 		below, far := strings.CutPrefix(name, "far/")
 		return filepath.Join(homes[far], below)
 	}
-	var records []api.AuditRecord
-	s.p.CLI(&records, "", "audit", "-action", "upload", "-most", "1000000")
+	var records, uploads []api.AuditRecord
+	s.p.CLI(&records, "", "audit", "-action", "upload,delete,rename,download", "-account", "crew-harbour", "-most", "10000000")
 	recorded := map[string]int{}
 	for _, r := range records {
 		if r.Outcome == "done" {
-			recorded[r.Path]++
+			recorded[strings.TrimSpace(string(r.Action)+" "+r.Path+" "+r.Target)]++
+		}
+		if r.Action == "upload" {
+			uploads = append(uploads, r)
 		}
 	}
-	s.searches(records)
-	told := map[string]int{}
+	s.searches(uploads)
 	for _, c := range s.notes {
 		s.answers += c.all
 		c.all = 0
-		for _, at := range c.told {
-			told[at]++
+		for act, n := range c.acts {
+			assert.True(t, n.done <= recorded[act] && recorded[act] <= n.done+n.maybe, "%s: %q was done %d to %d times, and the trail has it %d times", fault, act, n.done, n.done+n.maybe, recorded[act])
 		}
 		for name, want := range c.there {
 			if c.unsure[name] {
@@ -335,9 +382,7 @@ func (s *soak) look(fault string) {
 				assert.Equal(t, want, digest(text), "%s: %s", fault, name)
 			}
 		}
-		entries, _ := os.ReadDir(at(c.dir))
-		for _, e := range entries {
-			name := c.dir + "/" + e.Name()
+		for _, name := range c.names(at) {
 			_, is := c.there[name]
 			assert.True(t, is || c.unsure[name], "%s: %s is there, and was deleted or never uploaded", fault, name)
 			// From here on what is on the disk is known again.
@@ -352,8 +397,10 @@ func (s *soak) look(fault string) {
 		}
 		clear(c.unsure)
 	}
-	for at, n := range told {
-		assert.GreaterOrEqual(t, recorded[at], n, "%s: %d acknowledged uploads of %s are in the trail", fault, n, at)
+	for _, a := range s.apart {
+		s.answers += a.all
+		a.all = 0
+		a.look(fault)
 	}
 	for _, one := range s.settings {
 		var now json.RawMessage
@@ -377,13 +424,20 @@ func (s *soak) look(fault string) {
 	var quotas []api.Quota
 	require.Eventually(t, func() bool {
 		s.p.CLI(&quotas, "", "quota", "list")
-		return len(quotas) == 2 && !quotas[0].Counting && !quotas[1].Counting
+		return len(quotas) == 3 && !slices.ContainsFunc(quotas, func(q api.Quota) bool { return q.Counting })
 	}, testkit.Patience, 100*time.Millisecond, "waited for the folders to be counted")
 	for _, quota := range quotas {
 		held := int64(0)
-		require.NoError(t, filepath.Walk(homes[quota.Store == "far"], func(_ string, info os.FileInfo, err error) error {
+		folder := homes[quota.Store == "far"]
+		if quota.Folder == "tight" {
+			folder = filepath.Join(s.root, "data", "files", "tight")
+		}
+		require.NoError(t, filepath.Walk(folder, func(_ string, info os.FileInfo, err error) error {
 			if err == nil && info.Mode().IsRegular() {
 				held += info.Size()
+			}
+			if errors.Is(err, fs.ErrNotExist) { // nobody has come that far yet
+				return nil
 			}
 			return err
 		}))
@@ -407,7 +461,7 @@ func (s *soak) searches(all []api.AuditRecord) {
 		}
 	}
 	var found []api.AuditRecord
-	s.p.CLI(&found, "", "audit", "-action", "upload", "-since", since.Format(time.RFC3339Nano), "-until", until.Format(time.RFC3339Nano), "-most", "1000000")
+	s.p.CLI(&found, "", "audit", "-action", "upload", "-account", "crew-harbour", "-since", since.Format(time.RFC3339Nano), "-until", until.Format(time.RFC3339Nano), "-most", "1000000")
 	got := map[int64]bool{}
 	for _, r := range found {
 		got[r.Seq] = true
