@@ -9,7 +9,7 @@ import (
 
 // Strength is an estimate of how hard a password is to guess.
 type Strength struct {
-	Score int    `json:"score"` // 0, guessed at once, to 4, out of reach
+	Score int    `json:"score"` // 0, guessed at once, to 4, not to be guessed
 	Say   string `json:"say"`
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 )
@@ -110,17 +111,38 @@ func sayJSON(key string, raw json.RawMessage) string {
 			}
 			return "none"
 		}
-		var texts []string
+	}
+	return sayNested(value)
+}
+
+// sayNested is a value of JSON in words: what is in an object with its names, what stands in a list behind each other.
+func sayNested(value any) string {
+	var texts []string
+	between := ", "
+	switch v := value.(type) {
+	case []any:
 		for _, one := range v {
-			if text, ok := one.(string); ok {
-				texts = append(texts, text)
+			if _, ok := one.(map[string]any); ok {
+				between = "; "
+			}
+			texts = append(texts, sayNested(one))
+		}
+	case map[string]any:
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			if text := sayNested(v[key]); text != "" {
+				texts = append(texts, spaced(key)+" "+text)
 			}
 		}
-		if len(texts) == len(v) {
-			return strings.Join(texts, ", ")
-		}
+	case bool:
+		return map[bool]string{true: "yes", false: "no"}[v]
+	case nil:
+		return ""
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	default:
+		return strings.ReplaceAll(fmt.Sprint(v), "\n", " ")
 	}
-	return string(raw)
+	return strings.Join(texts, between)
 }
 
 func sayTexts[T interface{ Text() string }](list []T) string {

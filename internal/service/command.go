@@ -52,9 +52,9 @@ func Command() *command.Command {
 // AddressFlags declares the flags that say where to listen.
 func AddressFlags(flags *flag.FlagSet, o *Options, usual Options) {
 	flags.StringVar(&o.Console, "console", usual.Console, "`address` of the console and the API: the listener web (at first "+DefaultConsole+")")
-	flags.StringVar(&o.FTP, "ftp", usual.FTP, "`address` of FTP with explicit TLS (at first "+DefaultFTP+")")
-	flags.StringVar(&o.FTPS, "ftps", usual.FTPS, "`address` of FTP with implicit TLS (at first "+DefaultFTPS+")")
-	flags.StringVar(&o.SFTP, "sftp", usual.SFTP, "`address` of SFTP (at first "+DefaultSFTP+")")
+	flags.StringVar(&o.FTP, "ftp", usual.FTP, "`address` of FTP with explicit TLS (at first "+DefaultFTP+"), or off")
+	flags.StringVar(&o.FTPS, "ftps", usual.FTPS, "`address` of FTP with implicit TLS (at first "+DefaultFTPS+"), or off")
+	flags.StringVar(&o.SFTP, "sftp", usual.SFTP, "`address` of SFTP (at first "+DefaultSFTP+"), or off")
 	flags.Func("passive", fmt.Sprintf("`LOW-HIGH`: the ports of passive FTP, half for each of the two listeners made at first start (at first %d-%d)", DefaultPassiveLow, DefaultPassiveHigh),
 		func(text string) error { return parsePassive(text, o) })
 }

@@ -151,7 +151,7 @@ func (s *Service) challengeWays() (plain, secure bool) {
 	s.posts.mu.Lock()
 	defer s.posts.mu.Unlock()
 	for _, o := range s.posts.open {
-		plain = plain || o.Protocol == keep.Web && o.Encryption == keep.EncryptionOff && !o.Loopback()
+		plain = plain || o.Protocol == keep.Web && o.Encryption == keep.EncryptionOff && (!o.Loopback() || len(o.Proxies) > 0)
 		secure = secure || o.Protocol == keep.Web && o.Encryption != keep.EncryptionOff
 	}
 	return plain, secure

@@ -300,7 +300,9 @@ func (s *Service) furnish(ctx context.Context, o Options) error {
 			}
 		}
 		before := l.Address
-		if first.address != "" {
+		switch l.Stopped = l.Stopped || first.address == "off"; first.address {
+		case "", "off":
+		default:
 			l.Address = first.address
 		}
 		switch {

@@ -35,7 +35,7 @@ func main() {
 		out, err := exec.Command("go", args...).CombinedOutput()
 		took := time.Since(began).Round(time.Second)
 		switch by := found.FindSubmatch(out); {
-		case err != nil && by != nil:
+		case err != nil && by != nil && !bytes.Contains(out, []byte("# urbankeep/")):
 			fmt.Printf("%-30s found in %4s, with building: %s\n", p.Name, took, by[1])
 		case err != nil:
 			missed++

@@ -293,7 +293,7 @@ func sourceCheck(flags *flag.FlagSet, f *common) run {
 			table(env.Out, "STEP||WHAT CAME OF IT", rows)
 		}
 		if !answer.OK {
-			return fmt.Errorf("the source %s does not do: see the step that says NO", args[0])
+			return fmt.Errorf("the source %s can't be used as it is: see the step that says NO", args[0])
 		}
 		return nil
 	}

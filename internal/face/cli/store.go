@@ -5,8 +5,10 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"net/url"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -91,6 +93,10 @@ func storeAdd(flags *flag.FlagSet, f *common) run {
 		if err != nil {
 			return err
 		}
+		made := ""
+		if _, err := os.Stat(ask.Folder); local && c.token == "" && errors.Is(err, fs.ErrNotExist) {
+			made = "; the folder was not there, and was made"
+		}
 		var s api.Store
 		if err := c.call(ctx, http.MethodPost, "/stores", ask, &s); err != nil {
 			return err
@@ -98,7 +104,7 @@ func storeAdd(flags *flag.FlagSet, f *common) run {
 		if *f.json {
 			return printJSON(env.Out, s)
 		}
-		fmt.Fprintf(env.Out, "store %s added: %s\n", s.Name, s.Where)
+		fmt.Fprintf(env.Out, "store %s added: %s%s\n", s.Name, s.Where, made)
 		if s.Key != "" {
 			fmt.Fprintf(env.Out, "\nThis is the key of its files. Whoever has it can open them, without the service too: age -d -i KEYFILE FILE.\nKeep it in another place than the disk: if it is lost, so are the files. It is not shown again.\n\n%s", s.Key)
 		}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"mime/multipart"
 	"net/http"
+	"net/mail"
 	"path"
 	"strings"
 	"sync"
@@ -159,6 +160,9 @@ func (s *Server) receive(w http.ResponseWriter, r *http.Request, one *visitor, n
 
 // put takes a file as curl -T sends it.
 func (s *Server) put(w http.ResponseWriter, r *http.Request, one *visitor) error {
+	if err := s.known(r, one); err != nil {
+		return err
+	}
 	if err := s.receive(w, r, one, r.PathValue("name")); err != nil {
 		return err
 	}
@@ -166,6 +170,21 @@ func (s *Server) put(w http.ResponseWriter, r *http.Request, one *visitor) error
 	w.WriteHeader(http.StatusCreated)
 	io.WriteString(w, r.PathValue("name")+" has come whole. Thank you.\n")
 	return nil
+}
+
+// known refuses who has not said who they are, where the pass asks: a program says it with From (RFC 9110, section 10.1.2).
+func (s *Server) known(r *http.Request, one *visitor) error {
+	one.drops.mu.Lock()
+	who := one.drops.who
+	one.drops.mu.Unlock()
+	if !one.pass.Asks || who != "" {
+		return nil
+	}
+	from, err := mail.ParseAddress(r.Header.Get("From"))
+	if err != nil || from.Name == "" {
+		return &keep.FieldError{Field: "from", Say: "say who you are, as in curl -H 'From: Your Name <you@example.com>'"}
+	}
+	return s.note(r.Context(), one, told{name: from.Name, mail: from.Address})
 }
 
 // told is what a visitor says of themselves.
@@ -212,6 +231,9 @@ func (s *Server) tell(w http.ResponseWriter, r *http.Request, one *visitor) erro
 
 // createUpload begins an upload that can go on.
 func (s *Server) createUpload(w http.ResponseWriter, r *http.Request, one *visitor) error {
+	if err := s.known(r, one); err != nil {
+		return err
+	}
 	about, err := exchange.Metadata(r)
 	if err != nil {
 		return err

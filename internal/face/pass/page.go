@@ -118,7 +118,11 @@ func (s *Server) show(w http.ResponseWriter, r *http.Request, one *visitor, fold
 		return err
 	}
 	if what.Drops {
-		what.Curl = append(what.Curl, "curl -T FILE"+user+" "+quoted(what.Home))
+		from := ""
+		if p.Asks {
+			from = " -H 'From: Your Name <you@example.com>'"
+		}
+		what.Curl = append(what.Curl, "curl -T FILE"+user+from+" "+quoted(what.Home))
 	}
 	if what.Fetches && len(what.Entries) == 1 && !what.Entries[0].Folder && !what.Entries[0].Gone {
 		what.Curl = append(what.Curl, "curl"+user+" -OJ "+quoted(what.Home+linkBelow(r, &what.Entries[0])))

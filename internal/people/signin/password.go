@@ -118,7 +118,7 @@ const leastScore = 2
 
 // Strength is an estimate of how hard a password is to guess.
 type Strength struct {
-	Score int    `json:"score"` // 0, guessed at once, to 4, out of reach
+	Score int    `json:"score"` // 0, guessed at once, to 4, not to be guessed
 	Say   string `json:"say"`
 }
 
@@ -132,7 +132,7 @@ func Estimate(password keep.Secret, account string) Strength {
 	text := []rune(password.Reveal())
 	text = text[:min(len(text), maxEstimated)]
 	found := zxcvbn.PasswordStrength(string(text), append(strings.FieldsFunc(account, func(r rune) bool { return strings.ContainsRune("._-@+", r) }), account, "urbankeep"))
-	say := []string{"guessed at once", "guessed in minutes", "guessed in hours to days", "hard to guess", "out of reach"}[found.Score]
+	say := []string{"guessed at once", "guessed in minutes", "guessed in hours to days", "hard to guess", "not to be guessed"}[found.Score]
 	return Strength{found.Score, say}
 }
 

@@ -114,7 +114,7 @@ func (p *Provider) Describe(origin string) ([]byte, error) {
 func (p *Provider) Check(ctx context.Context, _ source.Question) ([]keep.Step, *source.Person) {
 	step, err := p.speaks.check(ctx)
 	if err != nil {
-		return []keep.Step{{Name: "reached", Say: err.Error()}}, nil
+		return []keep.Step{{Name: "reached", Say: source.SayNetwork(err)}}, nil
 	}
 	return []keep.Step{step}, nil
 }
