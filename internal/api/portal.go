@@ -11,6 +11,7 @@ type PortalDoor struct {
 	Name   string `json:"name"`   // of the organisation; "": none is set
 	Banner string `json:"banner"` // what is to be read before signing in; "": nothing
 	SSO    []SSO  `json:"sso"`    // by which holders may sign in
+	Known  bool   `json:"known"`  // the browser shows that somebody has signed in; whether that still counts is not said
 }
 
 // SSO is a single sign-on.
@@ -87,7 +88,7 @@ type PortalEntry struct {
 	Name     string    `json:"name"`
 	Kind     string    `json:"kind"` // "file", "folder" or "link"
 	Size     int64     `json:"size"` // bytes
-	Modified time.Time `json:"modified"`
+	Modified time.Time `json:"modified,omitzero"`
 	Picture  bool      `json:"picture,omitempty"` // there is a small picture of it
 }
 

@@ -67,7 +67,7 @@ func dav(p *testkit.Process, account, method, name string, body []byte, headers 
 	switch {
 	case status >= 200 && status < 300 && status != http.StatusMultiStatus:
 		return yes
-	case status >= 400 && status < 500:
+	case status >= 400 && status < 500, status == http.StatusInsufficientStorage:
 		return no
 	}
 	return unknown
@@ -186,7 +186,7 @@ func (s *soak) others(seed uint64) {
 	s.p.CLI(nil, "", "receiver", "add", "scanner", scanner.URL, "-private")
 	s.p.CLI(nil, "", "account", "set", "crew-harbour", "-mount", "/checked=far:checked,check=scanner", "-mount", "/shared=far:shared")
 	for _, account := range [][]string{{"tight", "-home", "files:tight", "-quota-bytes", fmt.Sprint(tightRoom)},
-		{"visitor", "-home", "files:visitor", "-rights", "list,download", "-mount", "/crew=files:crew-harbour,ro", "-mount", "/drop=far:drop", "-grant", "/drop=drop-only"},
+		{"visitor", "-home", "files:visitor", "-rights", "list,download", "-mount", "/crew=files:crew-harbour,ro", "-grant", "/crew=full", "-mount", "/drop=far:drop", "-grant", "/drop=drop-only"},
 		{"partner", "-home", "far:shared"}} {
 		s.p.CLI(nil, testkit.Password+"\n", append([]string{"account", "add", account[0], "-password"}, account[1:]...)...)
 	}
@@ -243,7 +243,7 @@ func (s *soak) tight(r *rand.Rand) *apart {
 		case told == yes:
 			s.t.Errorf("%d bytes were let in where %d are free", size, free)
 			held = nil
-		default: // the disk may be full as well
+		case told == unknown:
 			held = nil
 		}
 	}}

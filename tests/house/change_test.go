@@ -113,7 +113,7 @@ func TestAccountsAreManagedFromTheCommandLine(t *testing.T) {
 	k.Must(&trail, "audit", "-action", "account-set")
 	require.Len(t, trail, 1)
 	assert.NotEmpty(t, trail[0].Before)
-	assert.Contains(t, string(trail[0].After), `"note":"from the quay"`)
+	assert.Contains(t, string(trail[0].After), `"note": "from the quay"`)
 	assert.Equal(t, "local", trail[0].Operator)
 
 	k.Must(nil, "account", "delete", "ann")
@@ -187,7 +187,7 @@ func TestAListenersPolicyIsChangedWhileItRuns(t *testing.T) {
 	var trail []api.AuditRecord
 	k.Must(&trail, "audit", "-action", "listener-set")
 	require.Len(t, trail, 3)
-	assert.Contains(t, string(trail[0].Before)+string(trail[0].After), `"encryption":"off"`)
+	assert.Contains(t, string(trail[0].Before)+string(trail[0].After), `"encryption": "off"`)
 }
 
 func TestWrongUsageIsStatus2AndNoServiceIsSaid(t *testing.T) {

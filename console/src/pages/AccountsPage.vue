@@ -9,6 +9,7 @@ import AccountDetail from '@/parts/AccountDetail.vue'
 import AccountForm from '@/parts/AccountForm.vue'
 import OutcomeMark from '@/parts/OutcomeMark.vue'
 import { homeOf, rightsOf } from '@/parts/account'
+import RosterForm from '@/parts/RosterForm.vue'
 import ListEnd from '@/parts/ListEnd.vue'
 import TableFrame from '@/parts/TableFrame.vue'
 import { usePicked, useWindow } from '@/parts/window'
@@ -20,6 +21,7 @@ const operator = useOperator()
 const { items: accounts, total, text: search, loaded, load: reload, more } = useWindow<Account>('/accounts', message.error)
 
 const adding = computed(() => route.query.add !== undefined)
+const importing = computed(() => route.query.import !== undefined)
 const { picked, find } = usePicked(accounts, loaded, (a) => a.name, () => route.params.account as string | undefined, (name) => call<Account>('GET', `/accounts/${name}`), message.error)
 
 async function load() {
@@ -48,6 +50,7 @@ async function gone(name: string) {
       <h1>Accounts</h1>
       <NInput v-model:value="search" clearable placeholder="Find by name, note or group" :input-props="{ 'aria-label': 'Find by name, note or group' }" style="width: 260px" />
       <a href="/api/v1/account-roster" download="accounts.csv">Export CSV</a>
+      <NButton v-if="operator.mayChange()" @click="router.push('/accounts?import')">Import CSV</NButton>
       <NButton v-if="operator.mayChange()" type="primary" @click="router.push('/accounts?add')">Add an account</NButton>
     </div>
     <div class="sheet">
@@ -72,8 +75,9 @@ async function gone(name: string) {
       <ListEnd :shown="accounts.length" :total="total" @more="more" />
     </div>
 
-    <NDrawer :aria-label="picked?.name ?? 'Add an account'" :show="Boolean(picked) || adding" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
+    <NDrawer :aria-label="picked?.name ?? (importing ? 'Import accounts' : 'Add an account')" :show="Boolean(picked) || adding || importing" width="min(640px, 100vw)" :show-mask="false" :mask-closable="false" :trap-focus="false" :block-scroll="false" @update:show="close">
       <AccountForm v-if="adding" @added="added" @close="close" />
+      <RosterForm v-else-if="importing" @changed="load" @close="close" />
       <AccountDetail v-else-if="picked" :key="picked.name" :account="picked" @changed="load" @deleted="gone" @close="close" />
     </NDrawer>
   </section>

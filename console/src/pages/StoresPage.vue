@@ -10,6 +10,7 @@ import ListEnd from '@/parts/ListEnd.vue'
 import QuotaBar from '@/parts/QuotaBar.vue'
 import QuotaHistory from '@/parts/QuotaHistory.vue'
 import StoreForm from '@/parts/StoreForm.vue'
+import StoreMove from '@/parts/StoreMove.vue'
 import TableFrame from '@/parts/TableFrame.vue'
 import { usePicked, useWindow } from '@/parts/window'
 
@@ -17,7 +18,8 @@ type Quota = Schemas['Quota']
 const route = useRoute()
 const router = useRouter()
 const message = useMessage()
-const mayChange = useOperator().mayChange()
+const operator = useOperator()
+const mayChange = operator.mayChange()
 const stores = ref<Schemas['Store'][]>([])
 const { items: quotas, total, text: search, loaded, load: reload, more } = useWindow<Quota>('/quotas', message.error)
 const grounds = ref<string[]>([])
@@ -59,6 +61,7 @@ async function mark(name: string) {
   }
   await load()
 }
+const moving = ref('')
 const trying = ref('')
 const tried = ref<Schemas['StoreCheck'] & { of: string }>()
 async function check(name: string) {
@@ -111,12 +114,14 @@ const close = () => router.push('/stores')
             <td class="mono where" :title="s.where">{{ s.where }}</td>
             <td class="wrap"><template v-if="!s.away">there</template><template v-else><b class="wrong">away</b> {{ s.away }} <button v-if="mayChange && (s.kind === 'disk' || s.kind === 'sealed') && s.site?.key !== 'passphrase'" class="plain" @click="mark(s.name)">Take what is there</button></template></td>
             <td>
-              <NSelect v-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
+              <span v-if="s.kind === 'object' || s.kind === 'blob'" class="soft" title="The service of objects has its own promise">as its service promises</span>
+              <NSelect v-else-if="mayChange" size="small" class="durability" :value="s.durability" :options="durabilities" :input-props="{ 'aria-label': `What is acknowledged in ${s.name} outlives` }" @update:value="(d: Schemas['Durability']) => set(s.name, d)" />
               <template v-else>{{ durabilities.find((d) => d.value === s.durability)?.label }}</template>
             </td>
             <td class="wrap">{{ s.mountedBy.slice(0, named).join(', ') || 'nobody' }}<span v-if="s.users > named" class="soft"> and {{ (s.users - named).toLocaleString('en') }} more</span></td>
             <td class="number">
               <button v-if="mayChange" class="plain" :aria-label="`Try it: ${s.name}`" :disabled="trying === s.name" @click="check(s.name)">{{ trying === s.name ? 'Trying…' : 'Try it' }}</button>
+              <button v-if="operator.isOwner() && stores.length > 1" class="plain" :aria-label="`Move ${s.name}`" @click="moving = s.name">Move</button>
               <button v-if="mayChange && !s.users" class="plain" :aria-label="`Remove ${s.name}`" @click="remove(s.name)">Remove</button>
             </td>
           </tr>
@@ -126,6 +131,7 @@ const close = () => router.push('/stores')
         <p><b>{{ tried.of }}</b> {{ tried.fine ? 'can do all that the service asks of it.' : 'can\'t do all that the service asks of it:' }} <button class="plain" @click="tried = undefined">Close</button></p>
         <ul><li v-for="step in tried.steps" :key="step.what"><span :class="{ wrong: !step.fine }">{{ step.fine ? '✓' : '✗' }}</span> {{ step.what }} <span class="soft">{{ step.took }} ms</span><template v-if="step.say"> – {{ step.say }}</template></li></ul>
       </div>
+      <StoreMove v-if="moving" :key="moving" :from="moving" :stores="stores.map((s) => s.name)" @moved="load" @close="moving = ''" />
       <StoreForm v-if="mayChange" @added="load" />
     </div>
     <div class="sheet">
@@ -158,6 +164,7 @@ const close = () => router.push('/stores')
 
 <style scoped>
 .wrap { white-space: normal; min-width: 160px; }
+td.number button + button { margin-left: 10px; }
 .durability { width: 190px; }
 .where { max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
 .tried { padding: 10px 14px; border-top: 1px solid var(--line); }

@@ -13,7 +13,7 @@ const form = reactive({
   name: s?.name ?? '', kind: s?.kind ?? ('directory' as 'directory' | 'radius' | 'sso'), note: s?.note ?? '', off: s?.off ?? false, servers: s?.servers.join(', ') ?? '', timeout: lengthOf(s?.timeout ?? 2),
   away: s?.away ?? ('refuse' as 'refuse' | 'recent'), recent: lengthOf(s?.recent || 43200), suffix: s?.suffix ?? '', makes: s?.makes ?? false, groups: s?.groups ?? [],
   table: s?.table?.map((row) => `${row.theirs} = ${row.ours}`).join('\n') ?? '', trust: s?.trust ?? '', plain: s?.plain ?? false, bindAs: s?.bindAs ?? '', base: s?.base ?? '', people: s?.people ?? '(objectClass=person)',
-  nameAttribute: s?.nameAttribute ?? '', mailAttribute: s?.mailAttribute ?? '', keyAttribute: s?.keyAttribute ?? '', groupBase: s?.groupBase ?? '', nested: s ? (s.nested ?? false) : true, secret: '',
+  nameAttribute: s?.nameAttribute ?? '', mailAttribute: s?.mailAttribute ?? '', keyAttribute: s?.keyAttribute ?? '', groupBase: s?.groupBase ?? '', nested: s?.nested ?? false, secret: '',
   standard: s?.standard ?? ('openid' as 'openid' | 'saml'), label: s?.label ?? '', knownAs: s?.knownAs ?? '', metadata: s?.metadata ?? '', groupAttribute: s?.groupAttribute ?? '', scopes: s?.scopes?.join(', ') ?? 'profile, email',
   roles: s?.roles?.map((row) => `${row.theirs} = ${row.role}`).join('\n') ?? '',
 })
@@ -68,7 +68,7 @@ async function save() {
     <template v-if="form.kind === 'directory'">
       <label>People are below<NInput v-model:value="form.base" placeholder="ou=people,dc=example" :input-props="{ name: 'base', spellcheck: false }" /></label>
       <label>They are looked up as; empty for nobody<NInput v-model:value="form.bindAs" placeholder="cn=lookup,dc=example" :input-props="{ name: 'bindAs', spellcheck: false }" /></label>
-      <label v-if="form.bindAs">Its password{{ s?.hasSecret ? '; empty leaves it as it is' : '' }}<NInput v-model:value="form.secret" type="password" placeholder="" :input-props="{ name: 'secret', autocomplete: 'off' }" /></label>
+      <label>Its password{{ s?.hasSecret ? '; empty leaves it as it is' : '' }}<NInput v-model:value="form.secret" type="password" placeholder="" :input-props="{ name: 'secret', autocomplete: 'off' }" /></label>
       <label>Groups are below; empty where people's entries name them (memberOf)<NInput v-model:value="form.groupBase" placeholder="ou=groups,dc=example" :input-props="{ name: 'groupBase', spellcheck: false }" /></label>
       <label>People are what fits<NInput v-model:value="form.people" placeholder="" :input-props="{ name: 'people', spellcheck: false }" /></label>
       <label>Attribute of the name<NInput v-model:value="form.nameAttribute" placeholder="uid" :input-props="{ name: 'nameAttribute', spellcheck: false }" /></label>

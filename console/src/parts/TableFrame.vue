@@ -6,7 +6,11 @@ import { onMounted, onUnmounted, ref } from 'vue'
 defineProps<{ label: string }>()
 const box = ref<HTMLElement>()
 const over = ref(false) // then the keyboard must be able to scroll it
-const look = () => (over.value = Boolean(box.value && (box.value.scrollWidth > box.value.clientWidth || box.value.scrollHeight > box.value.clientHeight)))
+const aside = ref(false) // some of it lies to the right
+const look = () => {
+  aside.value = Boolean(box.value && box.value.scrollWidth > box.value.clientWidth + box.value.scrollLeft + 2)
+  over.value = Boolean(box.value && (box.value.scrollWidth > box.value.clientWidth || box.value.scrollHeight > box.value.clientHeight))
+}
 const watcher = typeof ResizeObserver === 'undefined' ? undefined : new ResizeObserver(look)
 onMounted(() => {
   watcher?.observe(box.value!)
@@ -21,7 +25,14 @@ function unfold(event: MouseEvent) {
 </script>
 
 <template>
-  <div ref="box" class="scroll" :tabindex="over ? 0 : undefined" :role="over ? 'group' : undefined" :aria-label="over ? label : undefined" @click="unfold">
-    <table :aria-label="label"><slot /></table>
+  <div>
+    <div ref="box" class="scroll" :tabindex="over ? 0 : undefined" :role="over ? 'group' : undefined" :aria-label="over ? label : undefined" @click="unfold" @scroll.passive="look">
+      <table :aria-label="label"><slot /></table>
+    </div>
+    <p v-if="aside" class="aside soft" aria-hidden="true">more columns to the right →</p>
   </div>
 </template>
+
+<style scoped>
+.aside { margin: 0; padding: 2px 10px; text-align: right; font-size: 12px; }
+</style>

@@ -87,7 +87,7 @@ defineExpose({ focus: async () => { await nextTick(); grid.value?.focus({ preven
               <span role="gridcell"><input type="checkbox" tabindex="-1" :checked="chosen.has(e.name)" :aria-label="e.name" @change="emit('toggle', e.name)" /></span>
               <span class="name" role="gridcell"><a v-if="e.kind === 'folder'" tabindex="-1" :href="hrefOf(e)">{{ e.name }}/</a><button v-else class="plain" tabindex="-1" @click="emit('open', e)">{{ e.name }}</button></span>
               <span class="number" role="gridcell">{{ e.kind === 'folder' ? '' : size(e.size) }}</span>
-              <span class="when" role="gridcell">{{ minute(e.modified) }}</span>
+              <span class="when" role="gridcell">{{ e.modified ? minute(e.modified) : '' }}</span>
             </div>
           </template>
           <div v-else class="tiles" :style="{ gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }" role="row" :aria-rowindex="p.row.index + 1">
@@ -128,7 +128,10 @@ input[type='checkbox'] { width: 18px; height: 18px; margin: 0; accent-color: var
 .under { display: flex; gap: 6px; padding: 5px 7px; align-items: center; min-width: 0; }
 .under .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 15px; }
 @media (max-width: 560px) {
-  .row { grid-template-columns: 36px minmax(0, 1fr) 90px; }
-  .when { display: none; }
+  .row { grid-template-columns: 36px minmax(0, 1fr) auto; grid-template-rows: auto auto; align-content: center; column-gap: 6px; }
+  .row > :first-child { grid-row: 1 / 3; }
+  .row .number { font-size: 14px; padding-right: 8px; }
+  .row .when { grid-column: 2 / 4; grid-row: 2; padding-left: 0; font-size: 13px; }
+  .row.heads .when { display: none; }
 }
 </style>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, onMounted, onUnmounted, ref, shallowRef } from 'vue'
+import { computed, nextTick, onMounted, onUnmounted, ref, shallowRef, watchEffect } from 'vue'
 import { days, size } from '@/format'
 import { archiveAt, call, fileAt, join, lines, parent, Refusal, type Entry, type Folder, type Found } from './calls'
 import BinSheet from './BinSheet.vue'
@@ -12,7 +12,7 @@ import { add, dropped, picked as pickedFiles } from './uploads'
 import WhySheet from './WhySheet.vue'
 
 const props = defineProps<{ passes: 'none' | 'fetch' | 'drop' | 'both'; passDays: number }>()
-const emit = defineEmits<{ gone: [] }>()
+const emit = defineEmits<{ gone: []; title: [of: string] }>()
 const folder = ref<Folder | null>(null)
 const entries = shallowRef<Entry[]>([])
 const reading = ref(false)
@@ -50,7 +50,7 @@ const shown = computed(() => {
   const text = find.value.trim().toLowerCase()
   const some = text ? entries.value.filter((e) => e.name.toLowerCase().includes(text)) : entries.value.slice()
   const { by, down } = sort.value
-  const order = by === 'size' ? (a: Entry, b: Entry) => a.size - b.size : by === 'modified' ? (a: Entry, b: Entry) => (a.modified < b.modified ? -1 : a.modified > b.modified ? 1 : 0) : () => 0
+  const order = by === 'size' ? (a: Entry, b: Entry) => a.size - b.size : by === 'modified' ? (a: Entry, b: Entry) => compare(a.modified ?? '', b.modified ?? '') : () => 0
   const sign = down ? -1 : 1
   return some.sort((a, b) => (+(b.kind === 'folder') - +(a.kind === 'folder')) || sign * (order(a, b) || compare(a.name, b.name)))
 })
@@ -61,6 +61,9 @@ const selection = computed(() => {
 // What a command is about: what is ticked, else the row of the keyboard.
 const meant = () => (selection.value.length ? selection.value : shown.value.slice(current.value, current.value + 1))
 const lookable = computed(() => shown.value.filter((e) => kindOf(e)))
+// One file that is chosen is fetched as it is, not in an archive.
+const single = computed(() => (may('download') && selection.value.length === 1 && selection.value[0]!.kind !== 'folder' ? selection.value[0]! : null))
+const all = ref(false) // of the tools, where there is little room
 const room = computed(() => (folder.value?.room ? `${size(folder.value.free)} free of ${size(folder.value.room)}` : ''))
 
 function refuse(error: unknown) {
@@ -120,6 +123,7 @@ async function enter() {
   await nextTick()
   list.value?.focus()
 }
+watchEffect(() => emit('title', folder.value && folder.value.path !== '/' ? folder.value.path.slice(folder.value.path.lastIndexOf('/') + 1) : 'Files'))
 let last = ''
 let timer = 0
 function changed(event: Event) {
@@ -160,6 +164,7 @@ async function act(say: string, change: () => Promise<unknown>) {
 }
 async function ask(what: 'folder' | 'rename' | 'delete') {
   const name = meant()[0]?.name
+  wrong.value = ''
   if (what !== 'folder' && !name) return
   if (what === 'rename') chosen.value = new Set([name!])
   doing.value = { what, text: (what === 'rename' && name) || '' }
@@ -236,6 +241,7 @@ function key(event: KeyboardEvent) {
   event.preventDefault()
 }
 function pick(input: HTMLInputElement | undefined) {
+  wrong.value = ''
   if (!input || !folder.value) return
   add(pickedFiles(input.files, folder.value.path))
   input.value = '' // the same file may be picked again
@@ -267,34 +273,40 @@ function reach(f: Found) {
   location.hash = linkTo(f.kind === 'folder' ? join(f.in, f.name) : f.in)
 }
 function toggle(name: string) {
+  wrong.value = ''
   if (!chosen.value.delete(name)) chosen.value.add(name)
 }
 </script>
 
 <template>
+  <h1 class="unseen">{{ crumbs.at(-1)?.name ?? 'Files' }}</h1>
   <nav class="crumbs" aria-label="Folder">
     <a :href="linkTo('/')" @dragover.prevent @drop.prevent.stop="drop($event, '/')">Files</a><template v-for="c in crumbs" :key="c.path"> / <a :href="linkTo(c.path)" @dragover.prevent @drop.prevent.stop="drop($event, c.path)">{{ c.name }}</a></template>
   </nav>
   <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
   <template v-if="folder">
-    <div class="tools">
+    <div class="tools" :class="{ open: all }">
       <button v-if="may('upload')" class="first" @click="files?.click()">Upload files</button>
-      <button v-if="may('upload') && may('mkdir')" @click="tree?.click()">Upload a folder</button>
+      <button v-if="may('upload') && may('mkdir')" class="more" @click="tree?.click()">Upload a folder</button>
       <button v-if="may('mkdir')" @click="ask('folder')">New folder</button>
-      <a v-if="may('download') && entries.length" class="button" :href="archive('zip')" download>{{ selection.length ? `Download ${selection.length} as ZIP` : 'Download all as ZIP' }}</a>
-      <a v-if="may('download') && entries.length" class="button" :href="archive('tar')" download>as tar</a>
-      <button v-if="passes('drop') && may('upload')" @click="pass = { kind: 'drop', paths: [folder.path] }">Ask for files</button>
+      <a v-if="single" class="button" :href="fileAt(join(folder.path, single.name))" download>Download {{ single.name }}</a>
+      <template v-else-if="may('download') && entries.length">
+        <a class="button" :class="{ more: !selection.length }" :href="archive('zip')" download>{{ selection.length ? `Download ${selection.length} as ZIP` : 'Download all as ZIP' }}</a>
+        <a class="button" :class="{ more: !selection.length }" :href="archive('tar')" download>as tar</a>
+      </template>
+      <button v-if="passes('drop') && may('upload')" class="more" @click="pass = { kind: 'drop', paths: [folder.path] }">Ask for files</button>
+      <button class="fold" :aria-expanded="all" @click="all = !all">{{ all ? 'Less' : 'More' }}</button>
       <input ref="files" type="file" class="files" multiple hidden @change="pick(files)" />
       <input ref="tree" type="file" webkitdirectory hidden @change="pick(tree)" />
     </div>
-    <div class="tools">
+    <div class="tools" :class="{ open: all }">
       <input v-model="find" type="search" aria-label="Find in this folder" placeholder="Find in this folder" @keydown.down.prevent="list?.focus()" />
-      <button :aria-expanded="searching" @click="searching = !searching">Search below it</button>
-      <button v-if="folder.binSeconds || bin" :aria-expanded="bin" @click="bin = !bin">Bin</button>
-      <span class="pair" role="group" aria-label="Shape"><button :aria-pressed="shape === 'list'" @click="turn('list')">List</button><button :aria-pressed="shape === 'previews'" @click="turn('previews')">Previews</button></span>
-      <span v-if="room" class="soft">{{ room }}</span>
+      <button class="more" :aria-expanded="searching" @click="searching = !searching">Search below it</button>
+      <button v-if="folder.binSeconds || bin" class="more" :aria-expanded="bin" @click="bin = !bin">Bin</button>
+      <span class="pair more" role="group" aria-label="Shape"><button :aria-pressed="shape === 'list'" @click="turn('list')">List</button><button :aria-pressed="shape === 'previews'" @click="turn('previews')">Previews</button></span>
+      <span v-if="room" class="soft more">{{ room }}</span>
     </div>
-    <SearchSheet v-if="searching" :path="folder.path" @reach="reach" @gone="emit('gone')" />
+    <SearchSheet v-if="searching" :path="folder.path" :begin="find" @reach="reach" @gone="emit('gone')" />
     <PassForm v-if="pass" :key="pass.paths.join()" :kind="pass.kind" :paths="pass.paths" :longest="passDays" @gone="emit('gone')" @done="pass = null" />
     <BinSheet v-if="bin" @gone="emit('gone')" @changed="load(true)" />
     <div v-if="selection.length || carried" class="tools picked" aria-label="Selection" role="group">
@@ -348,5 +360,10 @@ function toggle(name: string) {
 .ask label, .ask input { flex: 1 1 200px; }
 .button { text-decoration: none; }
 .over { outline: 3px dashed var(--spruce); outline-offset: 4px; }
+.fold { display: none; }
+@media (max-width: 560px) {
+  .fold { display: inline-block; }
+  .tools:not(.open) .more { display: none; }
+}
 .foot { display: flex; justify-content: space-between; align-items: baseline; margin: 0; }
 </style>

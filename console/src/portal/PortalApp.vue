@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, onUnmounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref, watchEffect } from 'vue'
 import { call, type Door, type Holder, type SSO } from './calls'
 import AccountPage from './AccountPage.vue'
 import FilesPage from './FilesPage.vue'
@@ -40,9 +40,13 @@ onMounted(async () => {
   sso.value = door?.sso ?? []
   name.value = door?.name ?? ''
   banner.value = door?.banner ?? ''
-  document.title = name.value ? `Files · ${name.value}` : 'Files'
-  holder.value = await call<Holder>('GET', '/me').catch(() => null)
+  if (door?.known) holder.value = await call<Holder>('GET', '/me').catch(() => null)
   known.value = true
+})
+const folder = ref('Files')
+watchEffect(() => {
+  const at = !holder.value ? 'Sign in' : { account: 'My account', passes: 'Passes', notices: 'Notices' }[page.value] ?? folder.value
+  document.title = name.value ? `${at} · ${name.value}` : at
 })
 onUnmounted(() => removeEventListener('hashchange', turn))
 function enter(h: Holder) {
@@ -71,7 +75,7 @@ async function leave() {
       <AccountPage v-if="page === 'account'" :account="holder.account" @gone="holder = null" />
       <NoticesPage v-else-if="page === 'notices'" @gone="holder = null" />
       <PassesPage v-else-if="page === 'passes'" @gone="holder = null" />
-      <FilesPage v-else :passes="holder.passes" :pass-days="holder.passDays" @gone="holder = null" />
+      <FilesPage v-else :passes="holder.passes" :pass-days="holder.passDays" @title="(of) => (folder = of)" @gone="holder = null" />
     </template>
     <SignIn v-else :banner="banner" :sso="sso" :refused="refusals[hash] ?? ''" @in="enter" />
   </main>

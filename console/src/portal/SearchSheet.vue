@@ -3,14 +3,17 @@ import { nextTick, onMounted, onUnmounted, ref, shallowRef } from 'vue'
 import { size } from '@/format'
 import { join, lines, Refusal, type Found } from './calls'
 
-const props = defineProps<{ path: string }>()
+const props = defineProps<{ path: string; begin: string }>()
 const emit = defineEmits<{ reach: [found: Found]; gone: [] }>()
-const text = ref('')
+const text = ref(props.begin)
 const found = shallowRef<Found[]>([])
 const said = ref('')
 const field = ref<HTMLInputElement>()
 let stop = new AbortController()
-onMounted(() => nextTick(() => field.value?.focus()))
+onMounted(() => {
+  void nextTick(() => field.value?.focus())
+  if (text.value.trim()) void search()
+})
 onUnmounted(() => stop.abort())
 async function search() {
   stop.abort()

@@ -1,11 +1,11 @@
 // What the portal asks of the service.
-export type Entry = { name: string; kind: 'file' | 'folder' | 'link'; size: number; modified: string; picture?: boolean }
+export type Entry = { name: string; kind: 'file' | 'folder' | 'link'; size: number; modified?: string; picture?: boolean }
 export type Folder = { path: string; may: string[]; free: number; room: number; cut: boolean; binSeconds: number }
 export type Binned = { id: string; path: string; folder: boolean; size: number; deleted: string; until: string }
 export type Found = Entry & { in: string }
 export type Holder = { account: string; name: string; recovery?: string[]; passes: 'none' | 'fetch' | 'drop' | 'both'; passDays: number }
 export type SSO = { source: string; label: string }
-export type Door = { name: string; banner: string; sso: SSO[] }
+export type Door = { name: string; banner: string; sso: SSO[]; known: boolean }
 export type Codes = { secret: string; uri: string; picture: string }
 
 export class Refusal extends Error {

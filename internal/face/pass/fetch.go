@@ -144,7 +144,7 @@ func (one *visitor) items() []entry {
 }
 
 func (e *entry) about(info fs.FileInfo) {
-	e.Folder, e.Size, e.Modified = info.IsDir(), info.Size(), info.ModTime().UTC()
+	e.Folder, e.Size, e.Modified = info.IsDir(), info.Size(), exchange.ModTime(info)
 	if e.Folder {
 		e.Link += "/"
 	}

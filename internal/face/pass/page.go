@@ -15,9 +15,14 @@ import (
 var pageText string
 
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
-	"size":   func(n int64) string { return keep.SaySize(n) },
-	"minute": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") },
-	"day":    func(t time.Time) string { return t.UTC().Format("2 January 2006, 15:04 UTC") },
+	"size": func(n int64) string { return keep.SaySize(n) },
+	"minute": func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return t.UTC().Format("2006-01-02 15:04")
+	},
+	"day": func(t time.Time) string { return t.UTC().Format("2 January 2006, 15:04 UTC") },
 }).Parse(pageText))
 
 // shown is what the page shows.

@@ -123,7 +123,7 @@ func each(ctx context.Context, listing *tree.Listing, do func([]fs.FileInfo) err
 }
 
 func entryOf(info fs.FileInfo, draws bool) api.PortalEntry {
-	e := api.PortalEntry{Name: keep.Spell(info.Name()), Kind: "file", Size: info.Size(), Modified: info.ModTime().UTC()}
+	e := api.PortalEntry{Name: keep.Spell(info.Name()), Kind: "file", Size: info.Size(), Modified: exchange.ModTime(info)}
 	switch mode := info.Mode(); {
 	case mode.IsDir():
 		e.Kind, e.Size = "folder", 0

@@ -22,7 +22,10 @@ func hostOf(r *http.Request) string {
 
 // door tells whose portal it is.
 func (s *Server) door(w http.ResponseWriter, r *http.Request) error {
-	return exchange.Write(w, s.Door(r))
+	said := s.Door(r)
+	_, err := r.Cookie(s.cookie(r))
+	said.Known = err == nil
+	return exchange.Write(w, said)
 }
 
 func (s *Server) signIn(w http.ResponseWriter, r *http.Request) error {

@@ -82,8 +82,7 @@ func PassAssets() http.Handler {
 	})
 }
 
-// PortalPages serves the portal's files, which are built together with the console's. A path that is no file is a
-// page of the portal.
+// PortalPages serves the portal's files, which are built together with the console's.
 func PortalPages() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		files, err := fs.Sub(dist, "dist/portal")
@@ -97,8 +96,13 @@ func PortalPages() http.Handler {
 			http.ServeFileFS(w, r, files, name)
 			return
 		}
+		switch name { // its pages, as somebody may type them
+		case "account", "passes", "notices":
+			http.Redirect(w, r, "/portal/#"+name, http.StatusFound)
+			return
+		}
 		text, err := fs.ReadFile(files, "portal.html")
-		if err != nil || strings.Contains(name, ".") {
+		if err != nil || name != "" && name != "." && name != "/portal" {
 			http.NotFound(w, r)
 			return
 		}

@@ -251,3 +251,11 @@ func (s *Files) Put(w http.ResponseWriter, r *http.Request, one *Stay, at string
 	}
 	return u.Path, nil
 }
+
+// ModTime is when something was last changed, the zero time where its store does not know: folders of buckets have no time.
+func ModTime(info fs.FileInfo) time.Time {
+	if at := info.ModTime().UTC(); at.Unix() > 0 {
+		return at
+	}
+	return time.Time{}
+}
