@@ -222,15 +222,39 @@ func every(w io.Writer, commands []*Command) {
 	fmt.Fprint(w, "\nFlags may stand before or after names; COMMAND -h shows them.\n")
 }
 
+// Check reports what is wrong with a command line, and runs nothing.
+func Check(commands []*Command, args []string) error {
+	c, rest := find(commands, args)
+	if c == nil {
+		return Usagef("%s", unknown(commands, args))
+	}
+	flags := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	c.Flags(flags)
+	_, err := c.read(flags, rest)
+	return err
+}
+
 // run reads flags wherever they stand and runs the command.
 func (c *Command) run(ctx context.Context, env Env, args []string) error {
 	flags := flag.NewFlagSet(c.Name, flag.ContinueOnError)
-	flags.SetOutput(io.Discard)
 	run := c.Flags(flags)
-	names, err := Interleaved(flags, args)
+	names, err := c.read(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
 		c.usage(env.Out, flags)
 		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return run(ctx, env, names)
+}
+
+// read reads flags, and gives the names that stand between them, as many as the command takes.
+func (c *Command) read(flags *flag.FlagSet, args []string) (names []string, err error) {
+	flags.SetOutput(io.Discard)
+	names, err = Interleaved(flags, args)
+	if errors.Is(err, flag.ErrHelp) {
+		return nil, err
 	}
 	if err != nil {
 		text := err.Error()
@@ -239,13 +263,13 @@ func (c *Command) run(ctx context.Context, env Env, args []string) error {
 			flags.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
 			text = "there is no flag -" + name + strings.Replace(meant(name, known), "mean ", "mean -", 1)
 		}
-		return Usagef("%s", text)
+		return nil, Usagef("%s", text)
 	}
 	want := strings.Fields(strings.ReplaceAll(c.Args, " ...]", "]"))
 	if len(names) > len(want) && !strings.HasSuffix(c.Args, "...]") || len(names) < len(want) && !strings.HasPrefix(want[len(names)], "[") {
-		return Usagef("it takes %s", map[bool]string{true: "no names", false: c.Args}[len(want) == 0])
+		return nil, Usagef("it takes %s", map[bool]string{true: "no names", false: c.Args}[len(want) == 0])
 	}
-	return run(ctx, env, names)
+	return names, nil
 }
 
 // Interleaved reads flags before, between and after the names, which the flag
