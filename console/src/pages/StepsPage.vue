@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NSelect, useMessage } from 'naive-ui'
+import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
 import { computed, onMounted, provide, ref, watch } from 'vue'
 import { call, sentence, type Account, type Schemas } from '@/api/client'
 import { useOperator } from '@/operator'
@@ -52,6 +52,7 @@ const commands: Record<string, string> = {
   listeners: 'urbankeep listener set ftp -address :21',
   passive: 'urbankeep listener set ftp -passive 47000-47099',
   certificate: 'urbankeep certificate follow CERTIFICATE KEY',
+  browsers: 'urbankeep listener add people web :443 -faces portal,passes,dav',
   'host-keys': 'urbankeep hostkey list',
   store: 'urbankeep store add plates /srv/plates',
   group: "urbankeep group add crews -home 'files:{account}' -rights full",
@@ -92,6 +93,15 @@ async function mark(state: 'done' | 'skipped' | 'open') {
     for (const s of taken.of) await call('PUT', `/setup-steps/${s.step}`, { state } satisfies Schemas['SetupMark'])
     if (state !== 'open' && next && at.value === taken.of[0]?.step) at.value = next // unless the reader has moved on
     await load()
+  } catch (error) {
+    message.error(sentence(error))
+  }
+}
+const door = ref(':443')
+async function openDoor() {
+  try {
+    await call('POST', '/listeners', { name: 'people', protocol: 'web', address: door.value, encryption: 'required', faces: ['portal', 'passes', 'dav'] } satisfies Schemas['ListenerNew'])
+    await mark('done')
   } catch (error) {
     message.error(sentence(error))
   }
@@ -165,6 +175,13 @@ const print = () => window.print()
           </div>
           <ListenerForm v-if="listener" :key="`${listener}${more}`" :listener="listeners.find((l) => l.name === listener)" :may-change="mayChange" @changed="used" />
         </template>
+        <div v-if="has('browsers') && mayChange" class="sheet">
+          <header><h2>A listener for them</h2></header>
+          <form class="fields" @submit.prevent="openDoor">
+            <label>Address<NInput v-model:value="door" placeholder=":443" :input-props="{ name: 'door', spellcheck: false }" /></label>
+            <div class="row"><NButton attr-type="submit" type="primary" :disabled="!door">Make it</NButton><span class="soft">portal, links and WebDAV over TLS, without the console</span></div>
+          </form>
+        </div>
         <HostKeys v-if="has('host-keys')" :may-change="mayChange" />
         <div v-if="has('store')" class="sheet">
           <header><h2>Stores</h2></header>

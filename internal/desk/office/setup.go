@@ -47,6 +47,7 @@ var steps = []step{
 	{"host", "The address clients use", "Behind a router or a name in the DNS, the service can't know where clients come to. It stands on hand-over sheets and is tried by checkup.", []string{"host", "outside"}},
 	{"passive", "Passive ports", "FTP moves files over connections of their own. Their ports must be open and forwarded, else sign-in works and listings hang.", []string{"passive"}},
 	{"certificate", "Certificate", "By it FTP clients know that it is really this service. One that they don't trust teaches people to click warnings away.", []string{"certificate"}},
+	{"browsers", "People with a browser", "Who has no transfer client comes by the portal, by links and by WebDAV, over HTTPS. The console stays apart: whoever administers the service need not stand where everybody comes in.", []string{"listener"}},
 	{"host-keys", "Host keys", "By them SSH clients know the service. Note or publish their fingerprints now; a later change looks like an attack.", []string{"host-key"}},
 	{"store", "First store", "A store is a folder of this machine in which files live. On a disk of its own it can't fill up the system's.", []string{"store"}},
 	{"group", "First group", "What accounts have in common is set once, in a group, and stays alike.", nil},
@@ -134,13 +135,16 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 	if err != nil {
 		return nil, err
 	}
-	var listen, passive, keys, lie []string
+	var listen, passive, keys, lie, browsers []string
 	for _, p := range posts {
 		if p.Stopped {
 			listen = append(listen, p.Name+" stopped")
 			continue
 		}
 		listen = append(listen, p.Name+" on "+p.At)
+		if p.Serves(keep.PortalFace) && p.Encryption != keep.EncryptionOff {
+			browsers = append(browsers, p.Name+" on "+p.At)
+		}
 		if p.Protocol.IsFTP() {
 			passive = append(passive, fmt.Sprintf("%s %d-%d", p.Name, p.PassiveLow, p.PassiveHigh))
 		}
@@ -165,6 +169,7 @@ func (o *Office) standing(ctx context.Context) (map[string]stand, error) {
 		"host":        {who.Host, who.Host != ""},
 		"passive":     {strings.Join(passive, "; "), false},
 		"certificate": {certificate, !c.SelfSigned},
+		"browsers":    {strings.Join(browsers, "; "), len(browsers) > 0},
 		"host-keys":   {strings.Join(keys, "; "), false},
 		"store":       {strings.Join(lie, "; "), false},
 		"group":       {keep.SayMany(len(groups), "group"), len(groups) > 0},

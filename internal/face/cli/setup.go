@@ -27,7 +27,7 @@ func setupCommands() []*command.Command {
 
 // answers are what can be said in flags instead.
 type answers struct {
-	operator, name, host, ftp, ftps, sftp, passive, certificate, key, store, group, account, accountKey string
+	operator, name, host, ftp, ftps, sftp, web, passive, certificate, key, store, group, account, accountKey string
 }
 
 func setup(flags *flag.FlagSet, f *common) run {
@@ -37,6 +37,7 @@ func setup(flags *flag.FlagSet, f *common) run {
 	flags.StringVar(&a.ftp, "ftp", "", "`address` of FTP with explicit TLS, or off")
 	flags.StringVar(&a.ftps, "ftps", "", "`address` of FTP with implicit TLS, or off")
 	flags.StringVar(&a.sftp, "sftp", "", "`address` of SFTP, or off")
+	flags.StringVar(&a.web, "web", "", "`address` of a web listener with TLS for people with a browser: the portal, links and WebDAV, without the console")
 	flags.StringVar(&a.host, "host", "", "the host `name` or address under which clients reach it")
 	flags.StringVar(&a.passive, "passive", "", "`LOW-HIGH`: the ports of passive FTP, half for each FTP listener")
 	flags.StringVar(&a.certificate, "certificate", "", "`file` with a certificate and its chain, to be followed")
@@ -79,7 +80,7 @@ type setupWalk struct {
 
 func (w *setupWalk) walk() error {
 	takes := map[string]func() (bool, error){"operator": w.operator, "name": w.called, "listeners": w.listeners, "host": w.host, "passive": w.passive,
-		"certificate": w.certificate, "host-keys": w.hostKeys, "store": w.addStore, "group": w.addGroup, "account": w.addAccount, "handover": w.handOver}
+		"certificate": w.certificate, "browsers": w.browsers, "host-keys": w.hostKeys, "store": w.addStore, "group": w.addGroup, "account": w.addAccount, "handover": w.handOver}
 	steps, err := w.steps("")
 	if err != nil {
 		return err
@@ -231,6 +232,22 @@ func (w *setupWalk) listeners() (bool, error) {
 		}
 	}
 	return took, nil
+}
+
+// peopleListener is the web listener that the set-up makes.
+const peopleListener = "people"
+
+func (w *setupWalk) browsers() (bool, error) {
+	given, err := w.answer(w.given.web, "address of a web listener for them: as in :443, or empty for none")
+	if given == "" || err != nil {
+		return false, err
+	}
+	tls := keep.EncryptionRequired
+	ask := api.ListenerNew{Name: peopleListener, Protocol: keep.Web, ListenerChange: api.ListenerChange{Address: &given, Encryption: &tls, Faces: &[]keep.Face{keep.PortalFace, keep.PassesFace, keep.DavFace}}}
+	if err := w.c.call(w.ctx, http.MethodPost, "/listeners", ask, nil); err != nil {
+		return false, err
+	}
+	return w.done("listener %s: %s, for the portal, links and WebDAV; a certificate that browsers trust: certificate acme", peopleListener, given)
 }
 
 func (w *setupWalk) passive() (bool, error) {
