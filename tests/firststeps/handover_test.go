@@ -88,6 +88,7 @@ func TestTheLinesOfASheetWorkAsPrinted(t *testing.T) {
 		if account == "crew" {
 			k.Must(nil, "key", "make", account, "-out", filepath.Join(dir, "crew.key"))
 		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "FILE"), []byte("to be sent"), 0o600))
 		sheet := sheetOf(t, k, account)
 		for _, section := range sheet.Sections {
 			for _, c := range section.Commands {
@@ -104,6 +105,13 @@ func TestTheLinesOfASheetWorkAsPrinted(t *testing.T) {
 				default: // both ask for the password
 					out, err := typed(t, dir, c.Line, map[string]string{"lftp": "ls\nexit\n"}[program])
 					assert.NoError(t, err, "%s: %s", c.Line, out)
+					if strings.Contains(c.Line, " -T FILE ") {
+						up := filepath.Join(k.Home(account), "FILE")
+						assert.FileExists(t, up, c.Line)
+						require.NoError(t, os.Remove(up))
+						ran["upload"]++
+						continue
+					}
 					assert.Contains(t, out, "here-it-is", c.Line)
 				}
 			}
@@ -125,11 +133,12 @@ func TestTheLinesOfASheetWorkAsPrinted(t *testing.T) {
 			assert.Regexp(t, `Speed up +2 MiB/s`, text)
 		}
 	}
-	assert.Equal(t, map[string]int{"printf": 4, "sftp": 2, "curl": 2, "lftp": 2}, ran)
+	assert.Equal(t, map[string]int{"printf": 4, "sftp": 2, "curl": 4, "lftp": 2, "upload": 2}, ran)
 
 	// Another service at the same place is not taken for this one.
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "askpass"), []byte("#!/bin/sh\necho '"+testkit.Password+"'\n"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "FILE"), []byte("to be sent"), 0o600))
 	sheet := sheetOf(t, k, "gauge")
 	for _, section := range sheet.Sections {
 		for _, c := range section.Commands {

@@ -1,7 +1,9 @@
 package firststeps_test
 
 import (
+	"crypto/tls"
 	"encoding/json"
+	"net/http"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -28,6 +30,7 @@ func TestSetupWalksFromNothingToAnAccount(t *testing.T) {
 		"plates=" + stored, // store
 		"crews",            // group
 		"crew-harbour", "", // account, by password
+		"127.0.0.1:0", // people with a browser
 	}
 	out, said, status := k.CLIWith(strings.Join(answers, "\n")+"\n", "setup")
 	require.Zero(t, status, said)
@@ -35,6 +38,14 @@ func TestSetupWalksFromNothingToAnAccount(t *testing.T) {
 	assert.Contains(t, said, "Their ports must be open and forwarded", "each step says why it matters")
 	assert.Contains(t, out, "listener ftps: off")
 	assert.Contains(t, out, "Survey Office: how to connect as crew-harbour")
+	door := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	for face, want := range map[string]int{"portal": 200, "console": 404} {
+		response, err := door.Get("https://" + k.Address("people") + "/" + face + "/")
+		require.NoError(t, err)
+		response.Body.Close()
+		assert.Equal(t, want, response.StatusCode, "the listener for people serves the portal, and no console")
+	}
+	door.CloseIdleConnections()
 	_, secret, _ := strings.Cut(out, "/password#")
 	secret, _, _ = strings.Cut(secret, "\n")
 	var shown api.PasswordShown
@@ -55,7 +66,7 @@ func TestSetupWalksFromNothingToAnAccount(t *testing.T) {
 		assert.NotEmpty(t, s.Why)
 	}
 	assert.Equal(t, map[string]string{"operator": "done", "name": "done", "listeners": "done", "host": "done", "passive": "open", "certificate": "done", "host-keys": "done",
-		"store": "done", "group": "done", "account": "done", "handover": "done"}, state)
+		"store": "done", "group": "done", "account": "done", "handover": "done", "browsers": "done"}, state)
 }
 
 func TestSetupTakesItsAnswersFromFlags(t *testing.T) {

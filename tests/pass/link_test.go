@@ -219,11 +219,27 @@ func TestFilesAreLeftWithALink(t *testing.T) {
 	require.Len(t, uses, 1)
 	assert.Equal(t, []string{"Jo <Gull> / ../..", "jo@example.org", "Two\nlines"}, []string{uses[0].Name, uses[0].Mail, uses[0].Message})
 
+	// A program says it too: without it nothing is kept, by whichever way a file comes.
+	byProgram := made(t, k, "/in", "-drop", "-asks").Link
+	stranger := newGuest(t, "127.0.0.2")
+	for _, try := range [][]string{{"PUT", "unsaid.txt"}, {"PUT", "unsaid.txt", "From: jo@example.org"}, {"POST", "uploads", "Upload-Length: 1", "Upload-Metadata: filename dW5zYWlkLnR4dA==", "Tus-Resumable: 1.0.0"}} {
+		status, text := stranger.do(try[0], byProgram+try[1], strings.NewReader("x"), try[2:]...)
+		assert.Equal(t, 422, status, text)
+		assert.Contains(t, text, "say who you are")
+	}
+	assert.NoFileExists(t, filepath.Join(home, "unsaid.txt"))
+	status, text := stranger.do("PUT", byProgram+"said.txt", strings.NewReader("x"), "From: Jo Gull <jo@example.org>")
+	assert.Equal(t, 201, status, text)
+	k.Must(&list, "pass", "list")
+	k.Must(&uses, "pass", "uses", list[0].ID)
+	require.Len(t, uses, 1)
+	assert.Equal(t, []string{"Jo Gull", "jo@example.org"}, []string{uses[0].Name, uses[0].Mail})
+
 	// An open one shows what is there, to be fetched too.
 	open := made(t, k, "/in", "-drop", "-shows").Link
 	_, page = g.do("GET", open, nil, html)
 	assert.Contains(t, page, "there.txt")
-	status, text := g.do("GET", open+"0/in/there.txt", nil)
+	status, text = g.do("GET", open+"0/in/there.txt", nil)
 	assert.Equal(t, []any{200, "there"}, []any{status, text})
 
 	// Names that belong to the service; more than fits.

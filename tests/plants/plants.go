@@ -28,8 +28,6 @@ var All = []Plant{
 		"	t.ended(&r, err)\n	if err == nil {", "	t.ended(&r, err)\n	r.Outcome = keep.Done\n	if err == nil {", false},
 	{"failures-acknowledged", "what failed in the store is acknowledged", "internal/files/tree/tree.go",
 		"	if err != nil || !p.m.power {\n		return p.full(err)", "	if err != nil || !p.m.power {\n		return nil", false},
-	{"names-not-synced", "a new name does not outlive the power", "internal/files/store/folder.go",
-		"		return s.Sync()\n	}\n", "		_ = s\n		return nil\n	}\n", false},
 	{"contents-not-synced", "what was written does not outlive the power", "internal/files/store/folder.go",
 		"	if whole && lasting {\n		err = f.Sync()", "	if whole && lasting {\n		err = nil", false},
 	{"downloads-unrecorded", "some downloads have no record", "internal/files/tree/file.go",

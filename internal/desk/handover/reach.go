@@ -2,8 +2,11 @@ package handover
 
 import (
 	"fmt"
+	"net/url"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -34,6 +37,24 @@ func reach(f *Facts) Section {
 		s.row(at, "%s", strings.Join(may, "; "))
 	}
 	return s
+}
+
+// dropsInto is the first folder into which the account may upload now, as a URL's path with a slash at its end; "" when there is none.
+func dropsInto(a *keep.Effective) string {
+	policy, at := keep.NewPolicy(a), []string{}
+	for _, m := range a.Mounts {
+		at = append(at, m.At)
+	}
+	for _, g := range a.Grants {
+		at = append(at, g.Path)
+	}
+	slices.Sort(at)
+	for _, folder := range at {
+		if policy.Decide(keep.Upload, path.Join(folder, "a"), time.Now()).Allowed {
+			return strings.TrimSuffix((&url.URL{Path: folder}).EscapedPath(), "/") + "/"
+		}
+	}
+	return ""
 }
 
 func room(q *keep.Quota) string {

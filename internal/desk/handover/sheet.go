@@ -256,6 +256,9 @@ func commands(f *Facts) Section {
 				trustFile += "set ftp:ssl-force yes; set ftp:ssl-protect-data yes; "
 			}
 			s.command("curl: list the first folder", "curl%s%s --user %s %s/", secure, trust, quoted(a.Name), place)
+			if to := dropsInto(a); to != "" {
+				s.command("curl: upload a file", "curl%s%s --user %s -T FILE %s", secure, trust, quoted(a.Name), quoted(place+to))
+			}
 			s.command("lftp", "lftp -e %s -u %s %s", quoted(strings.TrimSuffix(trustFile, " ")), quoted(a.Name), place)
 		}
 	}

@@ -47,12 +47,12 @@ var steps = []step{
 	{"host", "The address clients use", "Behind a router or a name in the DNS, the service can't know where clients come to. It stands on hand-over sheets and is tried by checkup.", []string{"host", "outside"}},
 	{"passive", "Passive ports", "FTP moves files over connections of their own. Their ports must be open and forwarded, else sign-in works and listings hang.", []string{"passive"}},
 	{"certificate", "Certificate", "By it FTP clients know that it is really this service. One that they don't trust teaches people to click warnings away.", []string{"certificate"}},
-	{"browsers", "People with a browser", "Who has no transfer client comes by the portal, by links and by WebDAV, over HTTPS. The console stays apart: whoever administers the service need not stand where everybody comes in.", []string{"listener"}},
 	{"host-keys", "Host keys", "By them SSH clients know the service. Note or publish their fingerprints now; a later change looks like an attack.", []string{"host-key"}},
 	{"store", "First store", "A store is a folder of this machine in which files live. On a disk of its own it can't fill up the system's.", []string{"store"}},
 	{"group", "First group", "What accounts have in common is set once, in a group, and stays alike.", nil},
 	{"account", "First account", "An account is a person or a machine that moves files. Its home is always explicit, and nobody can leave it.", []string{"account", "key"}},
 	{"handover", "Hand-over sheet", "It tells whoever will connect where, how, and by which fingerprints the service is known.", nil},
+	{"browsers", "People with a browser", "Who has no transfer client comes by the portal, by links and by WebDAV, over HTTPS. The console stays apart: whoever administers the service need not stand where everybody comes in.", []string{"listener"}},
 }
 
 // marks are what an operator said of the steps.

@@ -240,6 +240,9 @@ const peopleListener = "people"
 func (w *setupWalk) browsers() (bool, error) {
 	given, err := w.answer(w.given.web, "address of a web listener for them: as in :443, or empty for none")
 	if given == "" || err != nil {
+		if errors.Is(err, io.EOF) { // the last question: who had no more to say has left it
+			err = nil
+		}
 		return false, err
 	}
 	tls := keep.EncryptionRequired
