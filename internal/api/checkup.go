@@ -20,6 +20,7 @@ type Port struct {
 	Low  int    `json:"low"`
 	High int    `json:"high"`
 	For  string `json:"for"`
+	Here bool   `json:"here,omitempty"` // it is to be open on this machine, and not forwarded
 }
 
 // Ports are they all, and the commands that open them where a packet filter was named.

@@ -72,6 +72,11 @@ func sayRestored(w io.Writer, done *backup.Restored, dry bool, dir string) {
 			continue
 		}
 		state := "is there"
+		if below, err := filepath.Rel(done.Folder, s.Folder); err != nil || !filepath.IsLocal(below) {
+			if inside, err := filepath.Rel(filepath.Clean(dir), s.Folder); err != nil || !filepath.IsLocal(inside) {
+				state = "is there: if the service of which the backup was made still uses it, never run both on it (restore with -store " + s.Name + "=FOLDER)"
+			}
+		}
 		if _, err := os.Stat(s.Folder); err != nil {
 			state = "is not there: bring its files back, or restore with -store " + s.Name + "=FOLDER, or begin with an empty one (store mark " + s.Name + ", once the service runs)"
 		}

@@ -33,7 +33,7 @@ var All = []Plant{
 	{"downloads-unrecorded", "some downloads have no record", "internal/files/tree/file.go",
 		"	if err := f.recorded(r); err != nil {", "	if r.Action == keep.Downloading && r.Bytes%5 == 0 {\n		return why\n	}\n	if err := f.recorded(r); err != nil {", false},
 	{"quotas-one-byte-large", "a quota lets one byte more in", "internal/files/quota/ledger.go",
-		"		most := int64(p.quota.Bytes)\n", "		most := int64(p.quota.Bytes)\n		if most > 0 {\n			most++\n		}\n", false},
+		"		p := &place{spot: spot, quota: limits[spot], known: make(chan struct{})}\n", "		p := &place{spot: spot, quota: limits[spot], known: make(chan struct{})}\n		if p.quota.Bytes > 0 {\n			p.quota.Bytes++\n		}\n", false},
 	{"quotas-forget-deletes", "some of what is deleted stays in the books", "internal/files/quota/change.go",
 		"		l.removed(spot, info, pinned)\n", "		if info.Size()%2 == 0 {\n			l.removed(spot, info, pinned)\n		}\n", false},
 	{"deletes-without-effect", "some deletes are acknowledged, and the file stays", "internal/files/quota/change.go",

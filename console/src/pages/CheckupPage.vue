@@ -60,7 +60,7 @@ const span = (p: { low: number; high: number }) => (p.low === p.high ? String(p.
       <header><h2>Ports to open, and to forward where a router is in front</h2><span class="soft">each to the same port of this machine</span></header>
       <TableFrame label="Ports">
         <thead><tr><th>TCP port</th><th>For</th></tr></thead>
-        <tbody><tr v-for="p in ports.ports" :key="p.low"><td>{{ span(p) }}</td><td>{{ p.for }}</td></tr></tbody>
+        <tbody><tr v-for="p in ports.ports" :key="p.low"><td>{{ span(p) }}</td><td>{{ p.for }}<span v-if="p.here" class="soft"> (open here, not forwarded)</span></td></tr></tbody>
       </TableFrame>
       <div class="commands">
         <span id="filter" class="soft">Commands for</span>

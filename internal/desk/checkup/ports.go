@@ -14,6 +14,7 @@ type Port struct {
 	Low  int    `json:"low"`
 	High int    `json:"high"`
 	For  string `json:"for"`
+	Here bool   `json:"here,omitempty"` // it is to be open on this machine, and not forwarded
 }
 
 // Span writes the range, as in "47000-47099".
@@ -31,16 +32,16 @@ func (p Port) span(to string) string {
 func Ports(posts []Post, management int) []Port {
 	var ports []Port
 	if management > 0 {
-		ports = append(ports, Port{management, management, "administration of this machine"})
+		ports = append(ports, Port{Low: management, High: management, For: "administration of this machine", Here: true})
 	}
 	for i := range posts {
 		p := &posts[i]
 		if p.Stopped || p.At == "" || !p.outside() {
 			continue
 		}
-		ports = append(ports, Port{p.port(), p.port(), "listener " + p.Name + ", " + map[keep.Protocol]string{keep.FTP: "FTP", keep.FTPS: "FTP over TLS", keep.SFTP: "SFTP", keep.Web: "web"}[p.Protocol]})
+		ports = append(ports, Port{Low: p.port(), High: p.port(), For: "listener " + p.Name + ", " + map[keep.Protocol]string{keep.FTP: "FTP", keep.FTPS: "FTP over TLS", keep.SFTP: "SFTP", keep.Web: "web"}[p.Protocol]})
 		if p.Protocol.IsFTP() {
-			ports = append(ports, Port{p.PassiveLow, p.PassiveHigh, "listener " + p.Name + ", passive data connections"})
+			ports = append(ports, Port{Low: p.PassiveLow, High: p.PassiveHigh, For: "listener " + p.Name + ", passive data connections"})
 		}
 	}
 	return ports

@@ -86,14 +86,24 @@ func showPorts(ctx context.Context, env command.Env, f *common, c *client, firew
 		return nil
 	}
 	var rows [][]string
+	here := ""
 	for _, p := range found.Ports {
+		if p.Here {
+			here = fmt.Sprintf("Port %d stays open here for the %s; forward it only if that is meant.\n", p.Low, p.For)
+			continue
+		}
 		span := strconv.Itoa(p.Low)
 		if p.High != p.Low {
 			span += "-" + strconv.Itoa(p.High)
 		}
 		rows = append(rows, []string{span, "tcp", p.For})
 	}
+	if len(rows) == 0 {
+		fmt.Fprintln(env.Out, "Every listener is for this machine only: there is nothing to open. listener set NAME -address :PORT opens one to others.")
+		return nil
+	}
 	table(env.Out, "OPEN AND FORWARD|OVER|FOR", rows)
 	fmt.Fprintln(env.Out, "Forward each to the same port of this machine. checkup -firewall FILTER prints the commands that open them here.")
+	fmt.Fprint(env.Out, here)
 	return nil
 }
