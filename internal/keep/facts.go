@@ -7,8 +7,8 @@ import (
 )
 
 // Facts are what somebody else needs to know of a deed, beside what every record says. What is not so, or not known, is left
-// out. They have one name each, in JSON, CSV, syslog, events and the trail itself; the order of the fields is that of the
-// trail, so new ones come last.
+// out. They have one name each, in JSON, CSV, syslog and the trail itself; the order of the fields is that of the trail, so new
+// ones come last.
 type Facts struct {
 	Hash      string          `json:"hash,omitempty"`      // SHA-256 of a file that came whole, hexadecimal
 	Replaced  bool            `json:"replaced,omitempty"`  // a file gave way
