@@ -97,11 +97,3 @@ func (o *Office) SetCollector(ctx context.Context, who Actor, to keep.Collector)
 		return o.changed(ctx, who, keep.CollectorSet, collectors, "", before, to, write)
 	})
 }
-
-// shortly says that there are certificates, not which.
-func shortly(trust string) string {
-	if trust == "" {
-		return ""
-	}
-	return fmt.Sprintf("certificates, %d bytes", len(trust))
-}
