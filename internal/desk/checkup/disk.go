@@ -94,13 +94,6 @@ func Stores(stores []keep.Store, health func(keep.Store) (closed error, room sto
 	return f
 }
 
-func plainPath(err error) error {
-	if p, ok := err.(*fs.PathError); ok {
-		return p.Err
-	}
-	return err
-}
-
 // Space says whether the disk on which a folder lies has room.
 func Space(check, of, dir string) (f Findings) {
 	folder, err := disk.Open(dir)
