@@ -86,8 +86,16 @@ func (p *pieces) take(ctx context.Context, id string) (_ context.Context, done f
 
 var isHash = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-// Metadata reads Upload-Metadata: names and base64.
+// Metadata reads Upload-Metadata, names and base64, of a request that begins an upload; it refuses what is not offered.
 func Metadata(r *http.Request) (map[string]string, error) {
+	switch {
+	case r.Header.Get("Upload-Concat") != "":
+		return nil, &Problem{http.StatusBadRequest, "files are not put together of several uploads here (Upload-Concat): send it as one upload"}
+	case r.Header.Get("Upload-Defer-Length") != "":
+		return nil, &Problem{http.StatusBadRequest, "a length that is said later is not taken here (Upload-Defer-Length): say with Upload-Length how many bytes the file has, or send it with PUT"}
+	case len(r.Header.Get("Upload-Metadata")) > maxAbout:
+		return nil, &Problem{http.StatusBadRequest, fmt.Sprintf("Upload-Metadata has more than %d bytes", maxAbout)}
+	}
 	found := map[string]string{}
 	for pair := range strings.SplitSeq(r.Header.Get("Upload-Metadata"), ",") {
 		name, value, _ := strings.Cut(strings.TrimSpace(pair), " ")
@@ -161,14 +169,6 @@ func (s *Files) CreateUpload(w http.ResponseWriter, r *http.Request, one *Stay) 
 func (s *Files) CreateUploadAt(w http.ResponseWriter, r *http.Request, one *Stay, at string, about map[string]string) error {
 	if err := tusAsk(w, r); err != nil {
 		return err
-	}
-	switch {
-	case r.Header.Get("Upload-Concat") != "":
-		return &Problem{http.StatusBadRequest, "files are not put together of several uploads here (Upload-Concat): send it as one upload"}
-	case r.Header.Get("Upload-Defer-Length") != "":
-		return &Problem{http.StatusBadRequest, "a length that is said later is not taken here (Upload-Defer-Length): say with Upload-Length how many bytes the file has, or send it with PUT"}
-	case len(r.Header.Get("Upload-Metadata")) > maxAbout:
-		return &Problem{http.StatusBadRequest, fmt.Sprintf("Upload-Metadata has more than %d bytes", maxAbout)}
 	}
 	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
 	if err != nil || size < 0 {
