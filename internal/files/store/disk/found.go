@@ -75,10 +75,7 @@ func Found(folder string, grounds []string, others []keep.Store, data string) (s
 			return "", fmt.Errorf("%s belongs to the machine: choose a folder that is for files", own)
 		}
 	}
-	if above := filepath.Dir(real); !folderThere(above) {
-		return "", fmt.Errorf("there is no folder %s: make it first, or correct the name", above)
-	}
-	if err := os.Mkdir(real, store.FolderMode); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := os.MkdirAll(real, store.FolderMode); err != nil {
 		return "", fmt.Errorf("the folder can't be made: %w", err)
 	}
 	opened, err := openFolder(real)
@@ -86,9 +83,4 @@ func Found(folder string, grounds []string, others []keep.Store, data string) (s
 		return "", fmt.Errorf("the folder can't be used: %w", err)
 	}
 	return real, opened.Close()
-}
-
-func folderThere(name string) bool {
-	info, err := os.Stat(name)
-	return err == nil && info.IsDir()
 }
