@@ -100,7 +100,7 @@ func (a *Account) Check() error {
 	if err := a.Settings.check(); err != nil {
 		return err
 	}
-	if by := a.Settings.FactorBy; by != nil && *by == FactorByMail && a.Mail == "" {
+	if by := a.Settings.FactorBy; by != nil && *by == FactorByMail && a.Mail == "" && a.Source == "" { // a source may say it later
 		return &FieldError{"factorBy", "the account has no e-mail address to which a code could be mailed: give it one too"}
 	}
 	if err := a.checkAnonymous(); err != nil {
