@@ -79,7 +79,8 @@ func TestAHealthyServiceHasNoWarning(t *testing.T) {
 	found(t, &c, "fine", "quota", "1 of 1")
 	assert.Regexp(t, `(?m)^  fine +listener ftp: it answers`, k.Must(nil, "checkup"))
 	ports := k.Must(nil, "checkup", "-ports")
-	assert.Regexp(t, `(?s)22 +tcp +administration.*listener ftp, passive`, ports)
+	assert.Regexp(t, `(?s)tcp +listener ftp, passive.*Port 22 stays open here for the administration of this machine`, ports)
+	assert.NotRegexp(t, `(?m)^22 +tcp`, ports, "nobody is told to forward it")
 	assert.Contains(t, k.Must(nil, "checkup", "-firewall", "ufw"), "ufw allow 22/tcp")
 	assert.Contains(t, k.Refused("checkup", "-firewall", "none"), "is not known")
 }

@@ -251,7 +251,7 @@ func addNew(found, more []string) (all, added []string) {
 func (d *Directory) Check(ctx context.Context, q source.Question) (steps []keep.Step, p *source.Person) {
 	step := func(name string, err error, say string) bool {
 		if err != nil {
-			say = sayLDAP(err)
+			say = d.sayLDAP(err)
 		}
 		steps = append(steps, keep.Step{Name: name, OK: err == nil, Say: say})
 		return err == nil
@@ -319,10 +319,10 @@ func (d *Directory) Check(ctx context.Context, q source.Question) (steps []keep.
 }
 
 // sayLDAP says why a directory could not be asked, and what to look at (result codes: RFC 4511, appendix A).
-func sayLDAP(err error) string {
+func (d *Directory) sayLDAP(err error) string {
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
-		return "the directory does not take the name that looks people up, or its password: give both anew with source set -bind-as"
+		return "bind as " + d.set.BindAs + ": the directory does not take that name, or its password: give both anew with source set -bind-as"
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
 		return "the directory has no such place: correct -base, or -group-base"
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
