@@ -276,6 +276,11 @@ func (s *soak) visitor(r *rand.Rand) *apart {
 			}
 		},
 		look: func(fault string) {
+			var told []api.AuditRecord
+			s.p.CLI(&told, "", "audit", "-account", "visitor", "-action", "upload,delete,rename,mkdir,rmdir", "-outcome", "done", "-most", "1000000")
+			for _, r := range told {
+				assert.True(s.t, strings.HasPrefix(r.Path, "/drop/"), "%s: the visitor may not %s %s, and the trail says that it is done", fault, r.Action, r.Path)
+			}
 			for name, want := range dropped {
 				text, err := os.ReadFile(filepath.Join(s.there, name))
 				assert.NoError(s.t, err, "%s: %s was acknowledged", fault, name)
