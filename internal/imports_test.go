@@ -29,7 +29,7 @@ var house = []wing{
 	{"face", [][]string{{"cli", "web", "portal", "pass", "sso"}, {"command"}}, []string{"protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"protocol", [][]string{{"ftp", "sftp", "https", "dav"}, {"wire", "exchange"}}, []string{"files", "api", "keep"}},
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
-	{"people", [][]string{{"signin"}, {"source/book"}, {"source/directory", "source/radius", "source/sso"}, {"source"}}, []string{"watch", "keys", "records", "keep"}},
+	{"people", [][]string{{"signin"}, {"source/book"}, {"source/directory", "source/radius", "source/sso"}, {"passwords"}, {"source"}}, []string{"watch", "keys", "records", "keep"}},
 	{"watch", [][]string{{"traffic", "series", "collector", "notice", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},
 	{"files", [][]string{{"tree", "picture"}, {"quota"}, {"store/kinds"}, {"store/sealed", "store/object", "store/blob", "store/remote"}, {"store/bucket", "store/sftpclient"}, {"store/disk", "store/whole"}, {"store/scratch", "store/storetest"}, {"store"}}, []string{"records", "keep"}},
 	{"keys", [][]string{{"hostkey", "certificate"}, {"pubkey"}}, []string{"records", "keep"}},

@@ -14,7 +14,7 @@ import (
 
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/pubkey"
-	"urbankeep/internal/people/signin"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/records"
 	"urbankeep/internal/service"
 )
@@ -120,7 +120,7 @@ func (c *city) founded() time.Time {
 
 // build makes operators, accounts, files and history.
 func (c *city) build(ctx context.Context, s *service.Service) error {
-	hasher := signin.NewHasher()
+	hasher := passwords.NewHasher()
 	for _, o := range operators {
 		hash, err := hasher.Hash(ctx, keep.Secret(o.password))
 		if err != nil {
@@ -157,7 +157,7 @@ func (c *city) build(ctx context.Context, s *service.Service) error {
 }
 
 // settle makes one account and gives what it signs in with.
-func (c *city) settle(ctx context.Context, s *service.Service, hasher *signin.Hasher, who citizen) (map[string]string, error) {
+func (c *city) settle(ctx context.Context, s *service.Service, hasher *passwords.Hasher, who citizen) (map[string]string, error) {
 	paper := map[string]string{"account": who.name}
 	a := &keep.Account{Name: who.name, Note: who.note, State: keep.StateActive, Created: c.founded(), Changed: c.founded(), Furnished: true}
 	if who.group != "" {

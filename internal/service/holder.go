@@ -13,6 +13,7 @@ import (
 	"urbankeep/internal/face/portal"
 	"urbankeep/internal/files/tree"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 )
@@ -148,7 +149,7 @@ func (v portalVisit) Strength(password keep.Secret) api.Strength {
 	if err != nil {
 		return api.Strength{}
 	}
-	return api.Strength(signin.Estimate(password, a.Name))
+	return api.Strength(passwords.Estimate(password, a.Name))
 }
 
 // freshFor is how long after a single sign-on its holder need not prove themselves once more.

@@ -28,6 +28,7 @@ import (
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/protocol/dav"
@@ -190,7 +191,7 @@ func (s *Service) prepare(ctx context.Context, o Options) (err error) {
 	if err := errors.Join(office.Sweep(o.Dir), backup.Sweep(o.Dir)); err != nil {
 		o.Log.Warn("what a rehearsal or a backup left is still there", "cause", err)
 	}
-	hasher := signin.NewHasher()
+	hasher := passwords.NewHasher()
 	usual := keep.UsualLimits
 	if o.Limits != nil {
 		usual = *o.Limits

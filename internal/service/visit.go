@@ -303,6 +303,8 @@ func (v *visit) endsWith(changes ...keep.AccountChange) bool {
 	return v.pass == nil && slices.ContainsFunc(changes, func(c keep.AccountChange) bool { return keep.Ends[c].Sessions(v.key) })
 }
 
+const saySSOEnded = "the sign-in where you come from has ended: sign in again"
+
 // watchEnd ends the session when the account's time does. The caller holds mu.
 func (v *visit) watchEnd() {
 	if v.ends != nil {
@@ -315,6 +317,9 @@ func (v *visit) watchEnd() {
 	end, why := v.account.ValidUntil.Time, "the account's time has ended"
 	if v.pass != nil && (end.IsZero() || v.pass.Expires.Before(end)) {
 		end, why = v.pass.Expires, "this link has ended"
+	}
+	if until := v.attempt.Until; !until.IsZero() && (end.IsZero() || until.Before(end)) {
+		end, why = until, saySSOEnded
 	}
 	if !end.IsZero() {
 		v.ends = time.AfterFunc(time.Until(end), func() { v.cut(keep.Refuse(keep.AccountChanged, why)) })
@@ -329,13 +334,16 @@ func (d *door) endWhatHasEnded() {
 	d.mu.Unlock()
 	for _, v := range inside {
 		v.mu.Lock()
-		account, pass := v.account, v.pass
+		account, pass, until := v.account, v.pass, v.attempt.Until
 		v.mu.Unlock()
 		if account == nil {
 			continue
 		}
 		if pass != nil && !time.Now().Before(pass.Expires) {
 			v.cut(keep.Refuse(keep.AccountChanged, "this link has ended"))
+		}
+		if !until.IsZero() && !time.Now().Before(until) {
+			v.cut(keep.Refuse(keep.AccountChanged, saySSOEnded))
 		}
 		if closed := account.Closed(time.Now()); closed != nil {
 			v.cut(keep.Refuse(keep.AccountChanged, closed.Say))

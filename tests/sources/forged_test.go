@@ -403,6 +403,17 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 		answer.Body.Close()
 		assert.Equal(t, 413, answer.StatusCode)
 	}
+	// Who is to be signed out at some time is: the portal asks anew.
+	p.lie = func(a *saml.Assertion) {
+		soon := time.Now().Add(3 * time.Second)
+		a.AuthnStatements[0].SessionNotOnOrAfter = &soon
+	}
+	at4, page4 := brought(thief)
+	thief.submit(page4, at4, nil)
+	require.Equal(t, "ann", thief.me().Account)
+	require.Eventually(t, func() bool { return thief.me().Account == "" }, testkit.Patience, 100*time.Millisecond)
+	assert.Contains(t, h.records("sign-out")[0].Detail, "sign in again")
+	assert.Equal(t, "ann", ann.me().Account, "whose sign-in has an hour left")
 	for _, r := range h.records("sign-in") {
 		assert.NotEqual(t, "root", r.Account, fmt.Sprint(r))
 	}

@@ -11,6 +11,7 @@ import (
 
 	"urbankeep/internal/desk/handover"
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 )
 
@@ -163,7 +164,7 @@ func (o *Office) LinkPassword(ctx context.Context, who Actor, name string, mustC
 	if life <= 0 || life > signin.MaxLinkLife {
 		return "", &keep.FieldError{Field: "days", Say: "use 1 to 30"}
 	}
-	password := signin.Generate()
+	password := passwords.Generate()
 	e, err := o.SetAccount(ctx, who, name, password, func(a *keep.Account) error {
 		a.MustChange = mustChange
 		return nil

@@ -18,6 +18,7 @@ import (
 	"urbankeep/internal/keep"
 	"urbankeep/internal/keys/certificate"
 	"urbankeep/internal/keys/hostkey"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
@@ -63,7 +64,7 @@ type Live interface {
 type Office struct {
 	DB           *records.DB
 	Trail        *audit.Trail
-	Hasher       *signin.Hasher
+	Hasher       *passwords.Hasher
 	HostKeys     *hostkey.Ring
 	Certificates *certificate.Ring
 	Guard        *signin.Guard
@@ -309,7 +310,7 @@ func (o *Office) readyPassword(ctx context.Context, account string, password kee
 	if password == "" {
 		return p, nil
 	}
-	if err := signin.CheckPassword(password, account); err != nil {
+	if err := passwords.Check(password, account); err != nil {
 		return p, err
 	}
 	p.hash, err = o.Hasher.Hash(ctx, password)

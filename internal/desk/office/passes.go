@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 )
@@ -53,7 +54,7 @@ func (o *Office) AddPass(ctx context.Context, who Actor, account string, p keep.
 		return p, "", &keep.FieldError{Field: "paths", Say: fmt.Sprintf("the account has %d open passes, as many as it may: end some first", n)}
 	}
 	if password != "" {
-		if err := signin.CheckPassword(password, e.Name); err != nil {
+		if err := passwords.Check(password, e.Name); err != nil {
 			return p, "", err
 		}
 		if p.Password, err = o.Hasher.Hash(ctx, password); err != nil {

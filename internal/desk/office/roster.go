@@ -14,7 +14,7 @@ import (
 
 	"urbankeep/internal/api"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/people/signin"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/records"
 )
 
@@ -288,7 +288,7 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 		if a.Source != "" {
 			return line, nil, errors.New(hashColumn + ": the password of the account is not kept here, " + a.Source + " has it")
 		}
-		if err := signin.CheckHash(hash); err != nil {
+		if err := passwords.CheckHash(hash); err != nil {
 			return line, nil, errors.New(inColumn(hashColumn, err))
 		}
 		a.PasswordHash = hash
@@ -297,7 +297,7 @@ func (o *Office) readLine(ctx context.Context, head, row []string, seen map[stri
 		return line, nil, errors.New(hashColumn + ": the account is there already, with a password of its own: leave the cell empty")
 	}
 	if given["password"] == "generate" {
-		line.Password = signin.Generate().Reveal()
+		line.Password = passwords.Generate().Reveal()
 		line.Changes = append(line.Changes, "password: generated")
 	}
 	if line.Does == "change" && len(line.Changes) == 0 {

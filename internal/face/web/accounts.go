@@ -13,7 +13,7 @@ import (
 	"urbankeep/internal/api"
 	"urbankeep/internal/files/quota"
 	"urbankeep/internal/keep"
-	"urbankeep/internal/people/signin"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/records"
 )
 
@@ -129,7 +129,7 @@ func strengthOf(password, account string) *api.Strength {
 	if password == "" {
 		return nil
 	}
-	found := api.Strength(signin.Estimate(keep.Secret(password), account))
+	found := api.Strength(passwords.Estimate(keep.Secret(password), account))
 	return &found
 }
 
@@ -184,7 +184,7 @@ func (s *Server) importAccounts(c *gin.Context) error {
 // wanted is the password to set, and the same again when it was generated.
 func wanted(given string, generate bool) (password keep.Secret, shownOnce string) {
 	if generate {
-		password = signin.Generate()
+		password = passwords.Generate()
 		return password, password.Reveal()
 	}
 	return keep.Secret(given), ""

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/source"
 	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
@@ -28,7 +29,7 @@ type Visitor struct {
 type Accounts struct {
 	DB     *records.DB
 	Trail  *audit.Trail
-	Hasher *Hasher
+	Hasher *passwords.Hasher
 	Guard  *Guard
 	// Sessions counts the live sessions of an account.
 	Sessions func(account string) int
@@ -43,7 +44,7 @@ type Accounts struct {
 
 	rehearsals rehearsals
 	ceremonies ceremonies
-	challenges challenges
+	challenges waiting[challenge]
 	mailed     mailed
 	links      links
 
@@ -98,7 +99,7 @@ func (a *Accounts) ChangePassword(ctx context.Context, v Visitor, t *Attempt, na
 	if old == wanted {
 		return &keep.FieldError{Field: "password", Say: "it is the one you have: choose another"}
 	}
-	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
+	if err := passwords.Check(wanted, holder.Account.Name); err != nil {
 		return err
 	}
 	// The second factor, too, where there is one; who has none yet sets it up after this.
@@ -123,6 +124,8 @@ type Attempt struct {
 	Code      string        // the second factor; "": none was given
 	NewSecret keep.Secret   // of codes that are set up with this sign-in, of which Code is the first
 	Recovery  []keep.Secret // what came of that
+
+	Until time.Time // when what let it in ends; zero: it does not say
 
 	name    string   // whom the offers were for
 	refused []string // keys that were offered in vain, with why
@@ -204,6 +207,25 @@ func (a *Accounts) Password(ctx context.Context, v Visitor, t *Attempt, name str
 		return a.admitBy(ctx, v, t, account, started, t.proved.fingerprint, t.proved.how+" and password", true)
 	}
 	return a.admitBy(ctx, v, t, account, started, "", "password", true)
+}
+
+// renewHash turns a hash that the account brought into one of ours, now that its password is known. It gives the account
+// with that; that it can't be done now is no reason to keep its holder out.
+func (a *Accounts) renewHash(ctx context.Context, account *keep.Effective, password keep.Secret) *keep.Effective {
+	if !passwords.Brought(account.PasswordHash) {
+		return account
+	}
+	hash, err := a.Hasher.Hash(ctx, password)
+	if err == nil {
+		err = a.DB.RenewHash(context.WithoutCancel(ctx), account.ID, account.PasswordHash, hash)
+	}
+	if err != nil {
+		a.Log.Warn("a password hash that was brought stays as it is", "account", account.Name, "cause", err)
+		return account
+	}
+	renewed := *account
+	renewed.PasswordHash = hash
+	return &renewed
 }
 
 // mail is what an anonymous guest gave in place of a password; RFC 1635, section 3.3,

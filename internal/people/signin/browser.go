@@ -124,7 +124,7 @@ func (a *Accounts) BySSO(ctx context.Context, v Visitor, t *Attempt, browser kee
 	}
 	account, reason, detail, cause := a.vouched(ctx, v, one.of, name, came)
 	if reason == keep.NoReason && one.link != "" {
-		if err := a.links.answer(one.link, opening{account, "single sign-on, says " + one.of + ", in a browser at " + v.Address}); err == nil {
+		if err := a.links.answer(one.link, opening{account, came.who.Until, "single sign-on, says " + one.of + ", in a browser at " + v.Address}); err == nil {
 			return nil, nil
 		}
 		reason, detail = keep.BadCredentials, "the link was for another account, or nobody waits for it any more"
@@ -135,7 +135,10 @@ func (a *Accounts) BySSO(ctx context.Context, v Visitor, t *Attempt, browser kee
 	if reason != keep.NoReason {
 		return nil, a.fail(ctx, v, name, started, reason, detail, cause)
 	}
-	return a.admit(ctx, v, t, account, started, "", "single sign-on, says "+one.of)
+	if account, err = a.admit(ctx, v, t, account, started, "", "single sign-on, says "+one.of); err == nil {
+		t.Until = came.who.Until
+	}
+	return account, err
 }
 
 // vouched is the account of who a source of single sign-on has proved; else the reason for the trail.

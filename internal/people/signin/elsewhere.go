@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"urbankeep/internal/keep"
@@ -135,19 +134,19 @@ func (a *Accounts) ask(v Visitor, name string, why *keep.Fault) error {
 // askOne asks one source; where it has asked for more, with the answer to that.
 func (a *Accounts) askOne(ctx context.Context, v Visitor, t *Attempt, s *book.Source, name string, password keep.Secret) (p *source.Person, challenged bool, err error) {
 	q := source.Question{Name: name, Password: password, From: v.Address}
-	mine := challengeKey{s.Name, strings.ToLower(name), v.Address, sha256.Sum256([]byte(password.Reveal()))}
+	mine := challengeKey(s.Name, name, v.Address, password)
 	if t.Code != "" {
-		if state, ok := a.challenges.take(mine); ok {
+		if asked, ok := a.challenges.take(mine, inTime); ok {
 			if why := tryCode(a.Guard, a.Trail, v, name); why != nil {
 				return nil, false, why
 			}
-			q.State, q.Password, challenged = state, keep.Secret(t.Code), true
+			q.State, q.Password, challenged = asked.state, keep.Secret(t.Code), true
 		}
 	}
 	p, err = s.Ask(ctx, q)
 	var asks *source.Challenge
 	if errors.As(err, &asks) {
-		a.challenges.keep(mine, asks.State)
+		a.challenges.add(v, mine, challenge{asks.State, time.Now()})
 	}
 	return p, challenged, err
 }
@@ -308,46 +307,17 @@ func SameAs(account *keep.Account, p *source.Person) error {
 	return nil
 }
 
-const (
-	// challengeFor is how long a source's question may be answered, maxChallenges how many are open.
-	challengeFor  = 2 * time.Minute
-	maxChallenges = 1000
-)
+// challengeFor is how long a source's question may be answered: from the same address, with the same password.
+const challengeFor = 2 * time.Minute
 
-// challenges are questions of sources that wait for an answer: from the same address, with the same password.
-type challenges struct {
-	mu   sync.Mutex
-	open map[challengeKey]challenge
-}
-
-type challengeKey struct {
-	source, name, address string
-	password              [sha256.Size]byte
-}
-
+// challenge is a question of a source that waits for an answer; it waits under who was asked, from where, with what password.
 type challenge struct {
 	state []byte
-	until time.Time
+	asked time.Time
 }
 
-func (c *challenges) keep(key challengeKey, state []byte) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for k, one := range c.open {
-		if time.Now().After(one.until) {
-			delete(c.open, k)
-		}
-	}
-	if len(c.open) >= maxChallenges || c.open == nil {
-		c.open = map[challengeKey]challenge{}
-	}
-	c.open[key] = challenge{state, time.Now().Add(challengeFor)}
+func challengeKey(of, name, address string, password keep.Secret) string {
+	return fmt.Sprintf("%s\x00%s\x00%s\x00%x", of, strings.ToLower(name), address, sha256.Sum256([]byte(password.Reveal())))
 }
 
-func (c *challenges) take(key challengeKey) ([]byte, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	one, ok := c.open[key]
-	delete(c.open, key)
-	return one.state, ok && time.Now().Before(one.until)
-}
+func inTime(c challenge) bool { return time.Since(c.asked) < challengeFor }

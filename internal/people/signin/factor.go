@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/source"
 	"urbankeep/internal/records"
 )
@@ -96,8 +97,10 @@ func (a *Accounts) bySource(ctx context.Context, v Visitor, t *Attempt, account 
 		return a.ask(v, account.Name, errCodeToo)
 	}
 	q := source.Question{Name: account.Name, Password: keep.Secret(t.Code), From: v.Address}
-	open := challengeKey{source: s.Name, name: strings.ToLower(account.Name), address: v.Address}
-	q.State, _ = a.challenges.take(open)
+	open := challengeKey(s.Name, account.Name, v.Address, "")
+	if asked, ok := a.challenges.take(open, inTime); ok {
+		q.State = asked.state
+	}
 	_, err := s.Ask(ctx, q)
 	var asks *source.Challenge
 	var away *source.Away
@@ -105,7 +108,7 @@ func (a *Accounts) bySource(ctx context.Context, v Visitor, t *Attempt, account 
 	case err == nil:
 		return nil
 	case errors.As(err, &asks):
-		a.challenges.keep(open, asks.State)
+		a.challenges.add(v, open, challenge{asks.State, time.Now()})
 		return a.ask(v, account.Name, keep.Refuse(keep.CodeNeeded, cmp.Or(asks.Say, errCodeToo.Say)))
 	case errors.Is(err, source.ErrWrong), errors.Is(err, source.ErrNobody):
 		return a.fail(ctx, v, account.Name, started, keep.BadCredentials, "wrong one-time code, says "+s.Name, nil)
@@ -218,7 +221,7 @@ func (a *Accounts) SetPassword(ctx context.Context, v Visitor, name string, want
 	if holder.Account.Source != "" {
 		return &keep.FieldError{Field: "next", Say: "the password is not kept here: change it where you have it from (" + holder.Account.Source + ")"}
 	}
-	if err := CheckPassword(wanted, holder.Account.Name); err != nil {
+	if err := passwords.Check(wanted, holder.Account.Name); err != nil {
 		return err
 	}
 	hash, err := a.Hasher.Hash(ctx, wanted)

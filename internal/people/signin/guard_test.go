@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 )
 
@@ -82,7 +83,7 @@ func TestALockoutCannotBeWiped(t *testing.T) {
 }
 
 func TestARightPasswordIsCheapTheNextTime(t *testing.T) {
-	h := signin.NewHasher()
+	h := passwords.NewHasher()
 	hash, err := h.Hash(t.Context(), "correct horse battery")
 	require.NoError(t, err)
 	matches := func(hash, password keep.Secret) bool {

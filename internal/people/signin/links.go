@@ -36,6 +36,7 @@ type Link struct {
 // opening is how a link was answered.
 type opening struct {
 	account *keep.Effective // nil: the holder said that it is not them
+	until   time.Time       // as in Attempt
 	how     string
 }
 
@@ -150,7 +151,7 @@ func (a *Accounts) DenyLink(v Visitor, code string) error {
 }
 
 // ByLink proves an account once its holder has signed in with a browser. It waits for that as long as ctx and the link last.
-func (a *Accounts) ByLink(ctx context.Context, v Visitor, t *Attempt, l *Link) (*keep.Effective, error) {
+func (a *Accounts) ByLink(ctx context.Context, v Visitor, t *Attempt, l *Link) (account *keep.Effective, err error) {
 	defer a.links.drop(l.Code)
 	ctx, cancel := context.WithTimeout(ctx, LinkLife)
 	defer cancel()
@@ -168,11 +169,17 @@ func (a *Accounts) ByLink(ctx context.Context, v Visitor, t *Attempt, l *Link) (
 		if with.account == nil {
 			return nil, a.fail(ctx, v, l.Account, started, keep.BadCredentials, with.how, nil)
 		}
-		if account, how := with.account, with.how; t.proved != nil {
-			return a.admit(ctx, v, t, account, started, t.proved.fingerprint, t.proved.how+" and "+how)
-		} else if account.SignInBy.TakesPassword(false) {
-			return a.admit(ctx, v, t, account, started, "", how)
+		switch {
+		case t.proved != nil:
+			account, err = a.admit(ctx, v, t, with.account, started, t.proved.fingerprint, t.proved.how+" and "+with.how)
+		case with.account.SignInBy.TakesPassword(false):
+			account, err = a.admit(ctx, v, t, with.account, started, "", with.how)
+		default:
+			return nil, a.fail(ctx, v, l.Account, started, keep.BadCredentials, "the account signs in with a key, too, and none was proved before", nil)
 		}
-		return nil, a.fail(ctx, v, l.Account, started, keep.BadCredentials, "the account signs in with a key, too, and none was proved before", nil)
+		if err == nil {
+			t.Until = with.until
+		}
+		return account, err
 	}
 }

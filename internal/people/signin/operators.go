@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/source/book"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
@@ -27,7 +28,7 @@ const (
 type Operators struct {
 	DB      *records.DB
 	Trail   *audit.Trail
-	Hasher  *Hasher
+	Hasher  *passwords.Hasher
 	Guard   *Guard        // the one of the accounts
 	Delay   time.Duration // of a failure
 	Repeats *Repeats
@@ -94,11 +95,11 @@ func (o *Operators) SignIn(ctx context.Context, v Visitor, name string, password
 			return nil, "", err
 		}
 	}
-	return o.welcome(ctx, v, r, operator, started)
+	return o.welcome(ctx, v, r, operator, started, CookieLife)
 }
 
 // welcome records the sign-in of a proved operator, and gives a cookie that stands for it.
-func (o *Operators) welcome(ctx context.Context, v Visitor, r keep.AuditRecord, operator *keep.Operator, started time.Time) (*keep.Operator, keep.Secret, error) {
+func (o *Operators) welcome(ctx context.Context, v Visitor, r keep.AuditRecord, operator *keep.Operator, started time.Time, life time.Duration) (*keep.Operator, keep.Secret, error) {
 	r.Outcome, r.Duration = keep.Done, time.Since(started)
 	if err := o.Trail.Record(r); err != nil {
 		return nil, "", err
@@ -107,7 +108,7 @@ func (o *Operators) welcome(ctx context.Context, v Visitor, r keep.AuditRecord, 
 		return nil, "", err
 	}
 	o.Guard.Succeeded(OperatorTarget(operator.Name), v.Address, true)
-	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, CookieLife)
+	cookie, err := o.prove(ctx, records.Proof{Kind: "cookie", Operator: operator.ID, Address: v.Address}, life)
 	return operator, cookie, err
 }
 
@@ -173,7 +174,7 @@ func (o *Operators) newOperator(ctx context.Context, name string, role keep.Role
 	if err := role.Check(); err != nil {
 		return nil, err
 	}
-	if err := CheckPassword(password, name); err != nil {
+	if err := passwords.Check(password, name); err != nil {
 		return nil, err
 	}
 	hash, err := o.Hasher.Hash(ctx, password)
@@ -225,7 +226,7 @@ func (o *Operators) Set(ctx context.Context, v Visitor, by, name string, c Chang
 		if operator.Source != "" {
 			return nil, &keep.FieldError{Field: "password", Say: "no password is kept here: " + operator.Source + " vouches for " + operator.Name}
 		}
-		if err := CheckPassword(*c.Password, operator.Name); err != nil {
+		if err := passwords.Check(*c.Password, operator.Name); err != nil {
 			return nil, err
 		}
 		if operator.PasswordHash, err = o.Hasher.Hash(ctx, *c.Password); err != nil {
@@ -318,7 +319,7 @@ func (o *Operators) ChangePassword(ctx context.Context, v Visitor, name string, 
 	if err != nil {
 		return err
 	}
-	if err := CheckPassword(next, operator.Name); err != nil {
+	if err := passwords.Check(next, operator.Name); err != nil {
 		return err
 	}
 	if operator.PasswordHash, err = o.Hasher.Hash(ctx, next); err != nil {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 	"urbankeep/internal/people/signin"
 	"urbankeep/internal/records"
 	"urbankeep/internal/watch/audit"
@@ -28,7 +29,7 @@ func office(t *testing.T) (*signin.Operators, signin.Visitor) {
 		trail.Close()
 		require.NoError(t, db.Close())
 	})
-	o := &signin.Operators{DB: db, Trail: trail, Hasher: signin.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Guard: signin.NewGuard(keep.UsualLimits), Delay: time.Millisecond}
+	o := &signin.Operators{DB: db, Trail: trail, Hasher: passwords.NewHasher(), Repeats: &signin.Repeats{Note: trail.Note}, Guard: signin.NewGuard(keep.UsualLimits), Delay: time.Millisecond}
 	v := signin.Visitor{Address: "192.0.2.7", Protocol: keep.Console, Encrypted: true}
 	_, err = o.Add(t.Context(), v, "local", "ilse", keep.Owner, "harbour-master-1")
 	require.NoError(t, err)

@@ -119,5 +119,5 @@ func (o *Operators) SignInByPasskey(ctx context.Context, v Visitor, at Site, id 
 	} else if err != nil {
 		return nil, "", err
 	}
-	return o.welcome(ctx, v, r, operator, started)
+	return o.welcome(ctx, v, r, operator, started, CookieLife)
 }

@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"urbankeep/internal/keep"
+	"urbankeep/internal/people/passwords"
 )
 
 // KeyOfRehearsal is with what a rehearsal came, in the place of a key.
@@ -30,7 +31,7 @@ const maxUnused = 1000
 // Issue makes a password that signs a rehearsal in, once. The returned function
 // takes it back.
 func (a *Accounts) Issue(r *Rehearsal) (secret keep.Secret, withdraw func()) {
-	secret = Generate() + Generate()
+	secret = passwords.Generate() + passwords.Generate()
 	a.rehearsals.mu.Lock()
 	defer a.rehearsals.mu.Unlock()
 	if a.rehearsals.unused == nil || len(a.rehearsals.unused) >= maxUnused {

@@ -50,7 +50,11 @@ func (o *Operators) SignInBySSO(ctx context.Context, v Visitor, browser keep.Sec
 		return nil, "", errCredentials
 	}
 	r.Detail = "single sign-on, says " + one.of
-	return o.welcome(ctx, v, r, operator, started)
+	life := CookieLife
+	if end := came.who.Until; !end.IsZero() {
+		life = min(life, time.Until(end))
+	}
+	return o.welcome(ctx, v, r, operator, started, life)
 }
 
 // roleOf is the operator that a source vouches for, made or changed as that says.

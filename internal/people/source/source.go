@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"net/url"
+	"time"
 
 	"urbankeep/internal/keep"
 )
@@ -68,6 +69,7 @@ type Asker interface {
 type Listed struct {
 	Name string
 	Person
+	Until time.Time // when what vouched for them wants them to be signed out; zero: it does not say
 }
 
 // Lister is an asker that can say everybody it knows. It says all of them, or an error.

@@ -61,6 +61,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.ContentLength != 0 { // until somebody who wants the body says otherwise
 		http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime))
 	}
+	if r.ProtoMajor == 1 && len(r.TransferEncoding) > 0 {
+		// It may have had a length, too, and a proxy before us have believed that (RFC 9112, section 6.1): what comes next on the
+		// connection is not read. The library doesn't tell.
+		w.Header().Set("Connection", "close")
+	}
 	if r.ProtoMajor > 1 { // the bound of the connection sees others' streams move too
 		stream := &stream{ResponseWriter: w, stall: s.Stall}
 		defer stream.end()

@@ -91,3 +91,24 @@ func TestWhoIsSlowGetsAllOfIt(t *testing.T) {
 		assert.NoError(t, <-ended, path)
 	}
 }
+
+// A proxy may have believed the length, and take the rest for another's request.
+func TestNothingIsReadAfterABodyWithTwoLengths(t *testing.T) {
+	address, ended := serve(t, 0)
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.WriteString(conn, "GET /first HTTP/1.1\r\nHost: x\r\nContent-Length: 60\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /second HTTP/1.1\r\nHost: x\r\n\r\n")
+	require.NoError(t, err)
+	answers := bufio.NewReader(conn)
+	answer, err := http.ReadResponse(answers, nil)
+	require.NoError(t, err)
+	assert.True(t, answer.Close)
+	n, err := io.Copy(io.Discard, answer.Body)
+	require.NoError(t, err)
+	assert.EqualValues(t, 32<<20, n)
+	_, err = answers.ReadByte()
+	assert.ErrorIs(t, err, io.EOF)
+	assert.NoError(t, <-ended)
+	assert.Empty(t, ended, "the second was answered")
+}

@@ -257,7 +257,21 @@ func (w *samlWay) end(ctx context.Context, j source.Journey, answer url.Values) 
 			}
 		}
 	}
-	return w.subject(said, all)
+	who, err := w.subject(said, all)
+	if err == nil {
+		who.Until = until(said)
+	}
+	return who, err
+}
+
+// until is when a sign-in has to end (SAML Core 2.0, section 2.7.2); zero where it may last.
+func until(said *saml.Assertion) (first time.Time) {
+	for _, statement := range said.AuthnStatements {
+		if end := statement.SessionNotOnOrAfter; end != nil && (first.IsZero() || end.Before(first)) {
+			first = *end
+		}
+	}
+	return first
 }
 
 // subject is who an assertion is about.
@@ -291,10 +305,8 @@ func inTime(said *saml.Assertion) error {
 	if now := time.Now(); now.Sub(said.IssueInstant) > freshFor+clockSkew || said.IssueInstant.Sub(now) > clockSkew {
 		return errors.New("the assertion was not made just now: is the clock right, here and there?")
 	}
-	for _, statement := range said.AuthnStatements {
-		if end := statement.SessionNotOnOrAfter; end != nil && !time.Now().Before(end.Add(clockSkew)) {
-			return errors.New("its session has ended there")
-		}
+	if end := until(said); !end.IsZero() && !time.Now().Before(end) {
+		return errors.New("its session has ended there")
 	}
 	return nil
 }

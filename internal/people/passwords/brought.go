@@ -1,4 +1,4 @@
-package signin
+package passwords
 
 import (
 	"context"
@@ -120,8 +120,8 @@ func CheckHash(hash keep.Secret) error {
 	return bad
 }
 
-// brought reports whether a hash is not one of ours.
-func brought(hash keep.Secret) bool {
+// Brought reports whether a hash is not one of ours.
+func Brought(hash keep.Secret) bool {
 	return hash != "" && !strings.HasPrefix(hash.Reveal(), "$argon2id$")
 }
 
@@ -137,23 +137,4 @@ func (h *Hasher) matchesBrought(ctx context.Context, hash, password keep.Secret)
 		}
 	}
 	return false, fmt.Errorf("a stored password hash has an unknown form")
-}
-
-// renewHash turns a hash that the account brought into one of ours, now that its password is known. It gives the account
-// with that; that it can't be done now is no reason to keep its holder out.
-func (a *Accounts) renewHash(ctx context.Context, account *keep.Effective, password keep.Secret) *keep.Effective {
-	if !brought(account.PasswordHash) {
-		return account
-	}
-	hash, err := a.Hasher.Hash(ctx, password)
-	if err == nil {
-		err = a.DB.RenewHash(context.WithoutCancel(ctx), account.ID, account.PasswordHash, hash)
-	}
-	if err != nil {
-		a.Log.Warn("a password hash that was brought stays as it is", "account", account.Name, "cause", err)
-		return account
-	}
-	renewed := *account
-	renewed.PasswordHash = hash
-	return &renewed
 }

@@ -1,4 +1,4 @@
-package signin
+package passwords
 
 import (
 	"context"
@@ -95,8 +95,8 @@ func (h *Hasher) derive(ctx context.Context, password, salt []byte, memory, pass
 	return argon2.IDKey(password, salt, passes, memory, threads, size), nil
 }
 
-// CheckPassword says what is wrong with a new password, as a [*keep.FieldError].
-func CheckPassword(password keep.Secret, account string) error {
+// Check says what is wrong with a new password, as a [*keep.FieldError].
+func Check(password keep.Secret, account string) error {
 	text := password.Reveal()
 	switch {
 	case len([]rune(text)) < MinPassword:
@@ -166,7 +166,7 @@ func (h *Hasher) Matches(ctx context.Context, hash, password keep.Secret) (bool,
 	if hash != "" && h.knows(digest) {
 		return true, nil
 	}
-	if brought(hash) {
+	if Brought(hash) {
 		ok, err := h.matchesBrought(ctx, hash, password)
 		return ok && err == nil, err
 	}
