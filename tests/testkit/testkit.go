@@ -38,7 +38,7 @@ const Patience = 3 * time.Minute
 type Keep struct {
 	*service.Service
 	Dir string
-	t   *testing.T
+	t   testing.TB
 }
 
 // ConsoleAddress is where the console is served, without TLS.
@@ -48,7 +48,7 @@ func (k *Keep) ConsoleAddress() string { return strings.TrimPrefix(k.Console(), 
 var hostKeys = filepath.Join(os.TempDir(), fmt.Sprintf("urbankeep-test-hostkeys-%d", os.Getuid()))
 
 // lendHostKeys gives a data folder the host keys of the service that was there first.
-func lendHostKeys(t *testing.T, dir string) {
+func lendHostKeys(t testing.TB, dir string) {
 	if _, err := os.Stat(hostKeys); err != nil {
 		return
 	}
@@ -80,14 +80,14 @@ var blank = sync.OnceValues(func() ([]byte, error) {
 })
 
 // lendRecords gives a data folder those.
-func lendRecords(t *testing.T, dir string) {
+func lendRecords(t testing.TB, dir string) {
 	text, err := blank()
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "urbankeep.db"), text, 0o600))
 }
 
 // keepHostKeys keeps those of a new service for the others.
-func keepHostKeys(t *testing.T, dir string) {
+func keepHostKeys(t testing.TB, dir string) {
 	if _, err := os.Stat(hostKeys); err == nil {
 		return
 	}
@@ -102,7 +102,7 @@ func keepHostKeys(t *testing.T, dir string) {
 var LongAgo = time.Date(2020, 5, 6, 7, 8, 9, 0, time.UTC)
 
 // Folder makes a data folder with a short path, for sockets have short names.
-func Folder(t *testing.T) string {
+func Folder(t testing.TB) string {
 	dir, err := os.MkdirTemp("", "uk")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
@@ -110,7 +110,7 @@ func Folder(t *testing.T) string {
 }
 
 // Start runs a service on a new data folder until the test ends.
-func Start(t *testing.T) *Keep {
+func Start(t testing.TB) *Keep {
 	dir := Folder(t)
 	lendHostKeys(t, dir)
 	lendRecords(t, dir)
@@ -120,7 +120,7 @@ func Start(t *testing.T) *Keep {
 }
 
 // StartIn runs a service on a data folder until the test ends.
-func StartIn(t *testing.T, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
+func StartIn(t testing.TB, dir string) *Keep { return StartOn(t, dir, "127.0.0.1") }
 
 // many failed sign-ins of a test lock nobody out.
 var many = Limits(1000, 1000)
@@ -133,7 +133,7 @@ func Limits(address, account keep.Count) *keep.Limits {
 }
 
 // StartOn is StartIn with the files served on another address, and with other options.
-func StartOn(t *testing.T, dir, host string, edit ...func(*service.Options)) *Keep {
+func StartOn(t testing.TB, dir, host string, edit ...func(*service.Options)) *Keep {
 	low := FreePorts(t)
 	k := &Keep{Dir: dir, t: t}
 	var err error
@@ -257,7 +257,7 @@ func (k *Keep) Key(account string, kind ...string) string {
 
 // Run runs a program with a standard input and gives all that it prints. One that hangs is ended, and
 // fails the test.
-func Run(t *testing.T, stdin, program string, args ...string) (string, error) {
+func Run(t testing.TB, stdin, program string, args ...string) (string, error) {
 	ctx, cancel := context.WithTimeout(t.Context(), Patience)
 	defer cancel()
 	run := exec.CommandContext(ctx, program, args...)
@@ -298,7 +298,7 @@ func (k *Keep) LFTP(account, listener string, lines ...string) (string, error) {
 }
 
 // File writes a file of random-looking bytes outside the service.
-func File(t *testing.T, size int) (name string, content []byte) {
+func File(t testing.TB, size int) (name string, content []byte) {
 	content = make([]byte, size)
 	for i := range content {
 		content[i] = byte(i*i>>8 ^ i*31 ^ size)
@@ -316,7 +316,7 @@ var binary struct {
 
 // Binary is the program: what make test has just built, else it is built here once
 // for all tests of a test program.
-func Binary(t *testing.T) string {
+func Binary(t testing.TB) string {
 	if built := os.Getenv("URBANKEEP_TEST_BINARY"); built != "" {
 		return built
 	}
