@@ -1,74 +1,157 @@
-package abuse
+//go:build linux
+
+package abuse_test
 
 import (
 	"bytes"
+	"crypto/tls"
+	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"urbankeep/internal/api"
-	"urbankeep/internal/service"
 	"urbankeep/tests/testkit"
 )
 
-// strangersRoutes are those that read a body of who has not signed in, and with what a browser sends it.
-var strangersRoutes = []struct{ method, path, kind string }{
-	{"POST", "/api/v1/setup", "application/json"},
-	{"POST", "/api/v1/sign-in", "application/json"},
-	{"POST", "/api/v1/sign-in/passkey", "application/json"},
-	{"POST", "/api/v1/sign-in/sso", "application/json"},
-	{"POST", "/api/v1/password-links/open", "application/json"},
-	{"POST", "/portal/api/v1/sign-in", "application/json"},
-	{"POST", "/portal/api/v1/password", "application/json"},
-	{"POST", "/portal/api/v1/codes", "application/json"},
-	{"POST", "/portal/api/v1/passkeys/sign-in", "application/json"},
-	{"POST", "/portal/api/v1/sso", "application/json"},
-	{"POST", "/sso/back?state=x", "application/x-www-form-urlencoded"},
-	{"POST", "/pass/x/", "application/x-www-form-urlencoded"},
-	{"POST", "/pass/x/told", "application/json"},
-	{"PROPFIND", "/dav/", "application/xml"},
+// endless is a body of so many bytes that begins well, and of which the last never comes.
+type endless struct {
+	begins io.Reader
+	left   int
+	stop   chan struct{}
 }
 
-// Whatever a stranger sends, the service says what is wrong with it, soon.
-func FuzzBodiesBeforeASignIn(f *testing.F) {
-	k := testkit.StartOn(f, testkit.Folder(f), "127.0.0.1", func(o *service.Options) { o.FailureDelay = time.Millisecond })
-	k.Account("ann")
-	k.Must(nil, "listener", "add", "all", "web", "127.0.0.1:0", "-encryption", "off", "-faces", "console,portal,passes,dav")
-	base := "http://" + k.Address("all")
-	ask := func(t testing.TB, method, path, kind string, body []byte) (int, []byte) {
-		request, err := http.NewRequest(method, base+path, bytes.NewReader(body))
-		require.NoError(t, err)
-		request.Host = "localhost" // where passkeys may be used
-		request.Header.Set("Content-Type", kind)
-		client := http.Client{Timeout: testkit.Patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-		answer, err := client.Do(request)
-		require.NoError(t, err)
-		defer answer.Body.Close()
-		text, err := io.ReadAll(answer.Body)
-		require.NoError(t, err)
-		return answer.StatusCode, text
+func (e *endless) Read(p []byte) (int, error) {
+	if n, _ := e.begins.Read(p); n > 0 {
+		return n, nil
 	}
-	for n, text := range []string{"{}", `{"name":"first","password":"tide-table-low-7","secret":"x"}`, `{"operator":"ilse","password":"x","code":"123456"}`, `{"id":"ID","response":{"id":"AA","rawId":"AA","type":"public-key","response":{"clientDataJSON":"e30","authenticatorData":"AA","signature":"AA","userHandle":"AA"}}}`,
-		`{"source":"x"}`, `{"secret":"x"}`, `{"account":"ann","password":"wrong"}`, `{"account":"ann","password":"wrong","next":"tide-table-low-8"}`, `{"account":"ann","password":"wrong","newSecret":"AAAA","code":"000000"}`,
-		`{"id":"ID","response":{}}`, `{"source":"x","link":"y"}`, "SAMLResponse=AAAA&RelayState=x", "password=x", `{"from":"x"}`, `<propfind xmlns="DAV:"><allprop/></propfind>`, "[", "\xff\xfe", strings.Repeat(`{"a":`, 10_000)} {
-		f.Add(uint8(n), []byte(text))
+	if e.left <= 0 {
+		<-e.stop
+		return 0, io.ErrUnexpectedEOF
 	}
-	f.Fuzz(func(t *testing.T, route uint8, body []byte) {
-		to := strangersRoutes[int(route)%len(strangersRoutes)]
-		if bytes.Contains(body, []byte("ID")) && strings.Contains(to.path, "passkey") {
-			_, text := ask(t, "POST", strings.Replace(strings.TrimSuffix(to.path, "/sign-in"), "/passkey", "/passkey", 1)+"/ask", "application/json", []byte("{}"))
-			var asked api.PasskeyAsk
-			require.NoError(t, json.Unmarshal(text, &asked), string(text))
-			body = bytes.ReplaceAll(body, []byte("ID"), []byte(asked.ID))
+	n := min(len(p), e.left)
+	for i := range n {
+		p[i] = 'a'
+	}
+	e.left -= n
+	return n, nil
+}
+
+// Bodies of those who have not signed in, however many streams they come on, and names without end are held by nobody.
+func TestBodiesOfStrangersHoldLittle(t *testing.T) {
+	p := testkit.Launch(t, testkit.Folder(t))
+	p.AddAccount()
+	var made api.Listener
+	p.CLI(&made, "", "listener", "add", "wide", "web", "127.0.0.1:0", "-faces", "console,portal,passes")
+	base := "https://" + made.Listening
+	routes := []string{"/api/v1/sign-in", "/api/v1/setup", "/api/v1/sign-in/passkey", "/api/v1/password-links/open", "/portal/api/v1/sign-in", "/portal/api/v1/password", "/portal/api/v1/passkeys/sign-in", "/portal/api/v1/codes"}
+	rest := memoryOf(t, p.Run)
+	most := 0
+	watch := func() { most = max(most, memoryOf(t, p.Run)-rest) }
+	stop := make(chan struct{})
+	var all sync.WaitGroup
+	for _, size := range []int{8 << 20, 60 << 10} { // too much, and as much as may be
+		for range 2 {
+			transport := &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, MaxConnsPerHost: 1}
+			defer transport.CloseIdleConnections()
+			for n := range 120 {
+				all.Go(func() {
+					request, err := http.NewRequest("POST", base+routes[n%len(routes)], &endless{strings.NewReader(`{"account":"`), size, stop})
+					if !assert.NoError(t, err) {
+						return
+					}
+					request.Header.Set("Content-Type", "application/json")
+					if response, err := transport.RoundTrip(request); err == nil {
+						response.Body.Close()
+					}
+				})
+			}
 		}
-		status, text := ask(t, to.method, to.path, to.kind, body)
-		if status < 300 || status >= 500 {
-			t.Fatalf("%s %s: %d %s", to.method, to.path, status, text)
+	}
+	for range 40 {
+		time.Sleep(100 * time.Millisecond)
+		watch()
+	}
+	close(stop)
+	all.Wait()
+	// Names as long as they may be, refused and kept.
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: testkit.Patience}
+	defer client.CloseIdleConnections()
+	var mu sync.Mutex
+	status := map[int]int{}
+	for n := range 40 {
+		name := strings.Repeat(string(rune('a'+n%26)), 60<<10)
+		for at, who := range map[string]string{"/api/v1/sign-in": "operator", "/portal/api/v1/sign-in": "account"} {
+			response, err := client.Post(base+at, "application/json", bytes.NewReader(fmt.Appendf(nil, `{"%s":"%s","password":"x"}`, who, name)))
+			require.NoError(t, err)
+			response.Body.Close()
+			status[response.StatusCode]++
 		}
-	})
+		watch()
+	}
+	// Answers of single sign-on as large and as branched as they may be, for sign-ins that were begun.
+	cert, _ := testkit.NewCertificate(t, t.TempDir(), "tower")
+	text, err := os.ReadFile(cert)
+	require.NoError(t, err)
+	block, _ := pem.Decode(text)
+	metadata := filepath.Join(t.TempDir(), "tower.xml")
+	require.NoError(t, os.WriteFile(metadata, fmt.Appendf(nil, `<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="tower"><IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">`+
+		`<KeyDescriptor use="signing"><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data><X509Certificate>%s</X509Certificate></X509Data></KeyInfo></KeyDescriptor>`+
+		`<SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" Location="https://tower.selwyn.example/sso"/></IDPSSODescriptor></EntityDescriptor>`, base64.StdEncoding.EncodeToString(block.Bytes)), 0o600))
+	p.CLI(nil, "", "group", "add", "crews", "-home", "files:{account}")
+	p.CLI(nil, "", "source", "add", "tower", "-saml", "-metadata", metadata, "-makes", "-group", "crews")
+	p.CLI(nil, "", "route", "add", "*@tower", "tower")
+	deep := `<samlp:Response xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol">` + strings.Repeat(strings.Repeat("<a>", 30)+strings.Repeat("</a>", 30), 300)
+	deep += "<a>" + strings.Repeat("x", 190<<10-len(deep)) + "</a></samlp:Response>"
+	brought := base64.StdEncoding.EncodeToString([]byte(deep))
+	var floods sync.WaitGroup
+	for range 16 {
+		floods.Go(func() {
+			for range 3 {
+				response, err := client.Post(base+"/portal/api/v1/sso", "application/json", strings.NewReader(`{"source":"tower"}`))
+				if !assert.NoError(t, err) {
+					return
+				}
+				var went struct{ URL string }
+				err = json.NewDecoder(response.Body).Decode(&went)
+				response.Body.Close()
+				to, bad := url.Parse(went.URL)
+				if !assert.NoError(t, errors.Join(err, bad)) {
+					return
+				}
+				response, err = client.PostForm(base+"/sso/back", url.Values{"SAMLResponse": {brought}, "RelayState": {to.Query().Get("RelayState")}})
+				if assert.NoError(t, err) {
+					response.Body.Close()
+					mu.Lock()
+					status[response.StatusCode]++
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	done := make(chan bool)
+	go func() { floods.Wait(); close(done) }()
+	for busy := true; busy; {
+		select {
+		case <-done:
+			busy = false
+		case <-time.After(50 * time.Millisecond):
+		}
+		watch()
+	}
+	t.Logf("%d MiB at the most beside the %d MiB at rest; answers %v", most>>20, rest>>20, status)
+	assert.Less(t, most, 400<<20)
 }
