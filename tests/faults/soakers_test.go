@@ -80,12 +80,15 @@ func ran(run *exec.Cmd) answer {
 	return unknown
 }
 
-// The deeds over the three faces.
+// The deeds over the faces.
 
 func (c *note) put(p *testkit.Process, name string, content []byte) answer {
 	if c.face == "dav" {
 		dav(p, "crew-harbour", "MKCOL", c.dir, nil)
 		return dav(p, "crew-harbour", "PUT", name, content)
+	}
+	if c.face == "portal" {
+		return c.browser.put(p, c.dir, name, content, 1+c.n%3)
 	}
 	local, err := os.CreateTemp("", "soak")
 	if err != nil {
@@ -104,12 +107,18 @@ func (c *note) remove(p *testkit.Process, name string) answer {
 	if c.face == "dav" {
 		return dav(p, "crew-harbour", "DELETE", name, nil)
 	}
+	if c.face == "portal" {
+		return c.browser.post(p, "removals", api.PortalRemoval{Path: "/" + name})
+	}
 	return ran(p.SFTPBatch("rm " + name))
 }
 
 func (c *note) rename(p *testkit.Process, name, to string) answer {
 	if c.face == "dav" {
 		return dav(p, "crew-harbour", "MOVE", name, nil, "Destination", "http://"+p.Console+"/dav/"+to, "Overwrite", "F")
+	}
+	if c.face == "portal" {
+		return c.browser.post(p, "renames", api.PortalRename{Path: "/" + name, To: "/" + to})
 	}
 	return ran(p.SFTPBatch("rename " + name + " " + to))
 }
@@ -121,6 +130,10 @@ func (c *note) fetch(p *testkit.Process, name string) ([]byte, answer) {
 			return text, yes
 		}
 		return nil, unknown
+	}
+	if c.face == "portal" {
+		told, text, _ := c.browser.ask(p, "GET", "/portal/files/"+name, nil)
+		return text, told
 	}
 	out, err := p.Curl("ftps://" + p.FTPS + "/" + name).Output()
 	if err != nil {
@@ -162,6 +175,9 @@ func (c *note) names(at func(string) string) (names []string) {
 	for _, dir := range []string{c.dir, c.across()} {
 		entries, _ := os.ReadDir(at(dir))
 		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".urbankeep-part-") { // an upload that can go on
+				continue
+			}
 			names = append(names, dir+"/"+e.Name())
 		}
 	}
