@@ -254,6 +254,9 @@ func showMade(env command.Env, f *common, made api.AccountMade, what string) err
 	if until := made.Account.Settings.ValidUntil; until != nil && !until.IsZero() && until.Before(time.Now()) {
 		fmt.Fprintf(env.Out, "Its time ended on %s: it can't sign in.\n", at(&until.Time))
 	}
+	if made.Account.State == keep.StateActive && len(made.Account.InForce.Grants) == 0 {
+		fmt.Fprintf(env.Out, "It may do nothing yet: it has no rights, neither of its own (account set %s -rights full) nor of a group.\n", made.Account.Name)
+	}
 	if !made.Account.CanSignIn {
 		fmt.Fprintf(env.Out, "It can't sign in yet: it lacks %s.\n", lacks(made.Account))
 	}

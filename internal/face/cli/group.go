@@ -44,8 +44,11 @@ func sayGroup(env command.Env, f *common, g api.Group, what string) error {
 	if *f.json {
 		return printJSON(env.Out, g)
 	}
-	_, err := fmt.Fprintf(env.Out, "group %s %s\n", g.Name, what)
-	return err
+	fmt.Fprintf(env.Out, "group %s %s\n", g.Name, what)
+	if len(g.Mounts) > 0 && len(g.Grants) == 0 {
+		fmt.Fprintf(env.Out, "It gives no rights: accounts may do nothing where nobody else gives them any (group set %s -rights full).\n", g.Name)
+	}
+	return nil
 }
 
 func groupSet(flags *flag.FlagSet, f *common) run {
