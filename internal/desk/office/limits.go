@@ -20,7 +20,7 @@ func (o *Office) Limits(ctx context.Context) (l keep.Limits, err error) {
 }
 
 // SetLimits changes the limits, at once and for everybody.
-func (o *Office) SetLimits(ctx context.Context, who Actor, edit func(*keep.Limits)) (keep.Limits, error) {
+func (o *Office) SetLimits(ctx context.Context, who Actor, edit func(*keep.Limits) error) (keep.Limits, error) {
 	o.changing.Lock()
 	defer o.changing.Unlock()
 	before, err := o.Limits(ctx)
@@ -28,7 +28,9 @@ func (o *Office) SetLimits(ctx context.Context, who Actor, edit func(*keep.Limit
 		return before, err
 	}
 	l := before
-	edit(&l)
+	if err := edit(&l); err != nil {
+		return before, err
+	}
 	if err := l.Check(); err != nil {
 		return before, err
 	}

@@ -36,7 +36,7 @@ func (o *Office) wayOf(what string) way {
 			return o.SetDurability(ctx, who, d.Durability)
 		}), nil},
 		limits: {alone(o.Limits), putter(func(ctx context.Context, who Actor, l keep.Limits) error {
-			_, err := o.SetLimits(ctx, who, func(now *keep.Limits) { *now = l })
+			_, err := o.SetLimits(ctx, who, func(now *keep.Limits) error { *now = l; return nil })
 			return err
 		}), nil},
 		identity: {alone(o.Identity), putter(o.SetIdentity), nil},

@@ -21,14 +21,10 @@ func (s *Server) limits(c *gin.Context) error {
 // setLimits changes the limits that a request names.
 func (s *Server) setLimits(c *gin.Context) error {
 	var ask json.RawMessage
-	var wrong error
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	now, err := s.Office.SetLimits(c.Request.Context(), actor(c), func(l *keep.Limits) { wrong = strictly(ask, l) })
-	if wrong != nil {
-		return wrong
-	}
+	now, err := s.Office.SetLimits(c.Request.Context(), actor(c), func(l *keep.Limits) error { return strictly(ask, l) })
 	if err != nil {
 		return err
 	}
