@@ -104,10 +104,11 @@ const soakers = 8
 type soak struct {
 	t         *testing.T
 	r         *rand.Rand
-	disk, far *disk  // of the data folder and its store; of another store
-	root      string // where the first is mounted now
-	there     string // where the other is, unless it is away
-	clock     *clock // nil: it does not jump
+	disk, far *disk       // of the data folder and its store; of another store
+	root      string      // where the first is mounted now
+	there     string      // where the other is, unless it is away
+	clock     *clock      // nil: it does not jump
+	jumped    atomic.Bool // it did, since the last look: what ends after a day may have ended
 	p         *testkit.Process
 
 	notes    []*note
@@ -201,6 +202,7 @@ func (s *soak) round() {
 	case "away":
 		s.away()
 	case "clock": // days on or back, while everybody works on
+		s.jumped.Store(true)
 		s.clock.set(s.t, time.Duration(s.r.IntN(100)-50)*time.Hour)
 		time.Sleep(700 * time.Millisecond)
 	case "leave":
@@ -223,6 +225,7 @@ func (s *soak) round() {
 	s.p.Run.Wait()
 	s.start()
 	s.look(fault)
+	s.jumped.Store(false)
 }
 
 func (s *soak) bulk() string {
