@@ -27,7 +27,7 @@ var house = []wing{
 	{"demo", nil, []string{"service", "face", "desk", "people", "files", "keys", "records", "api", "keep"}},
 	{"service", nil, []string{"face", "protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"face", [][]string{{"cli", "web", "portal", "pass", "sso"}, {"command"}}, []string{"protocol", "desk", "people", "watch", "files", "keys", "records", "api", "keep"}},
-	{"protocol", [][]string{{"ftp", "sftp", "https", "dav"}, {"wire", "exchange"}}, []string{"files", "api", "keep"}},
+	{"protocol", [][]string{{"ftp", "sftp", "https", "dav"}, {"wire", "exchange", "scp"}}, []string{"files", "api", "keep"}},
 	{"desk", [][]string{{"office"}, {"checkup", "handover", "rehearse", "backup", "mover"}}, []string{"people", "watch", "files", "keys", "records", "api", "keep"}},
 	{"people", [][]string{{"signin"}, {"source/book"}, {"source/directory", "source/radius", "source/sso"}, {"passwords"}, {"source"}}, []string{"watch", "keys", "records", "keep"}},
 	{"watch", [][]string{{"traffic", "series", "collector", "notice", "metrics"}, {"audit"}}, []string{"files", "records", "api", "keep"}},

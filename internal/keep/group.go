@@ -132,6 +132,9 @@ func (e *Effective) MayUse(p Protocol) bool {
 	return e.Protocols.Has(p) && (!e.Anonymous() || p.IsFTP())
 }
 
+// MayEnter reports whether it may sign in at a listener of a protocol: those of SFTP take scp, too.
+func (e *Effective) MayEnter(p Protocol) bool { return e.MayUse(p) || p == SFTP && e.MayUse(SCP) }
+
 // FromOf says where a mount or grant comes from: "account" or "group NAME".
 func FromOf(group string) string {
 	if group == "" {

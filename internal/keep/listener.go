@@ -47,6 +47,7 @@ const (
 	FTP     Protocol = "ftp"  // with TLS on request (RFC 4217)
 	FTPS    Protocol = "ftps" // TLS from the first byte
 	SFTP    Protocol = "sftp"
+	SCP     Protocol = "scp"     // the legacy copy protocol, which comes by SFTP's listeners
 	Web     Protocol = "web"     // HTTP, with TLS or without
 	Portal  Protocol = "portal"  // account holders, over HTTP
 	WebDAV  Protocol = "dav"     // account holders, over HTTP

@@ -19,6 +19,7 @@ type Policy struct {
 	idle    time.Duration
 	bin     time.Duration
 	scope   *Scope // nil: all that the account may
+	over    Protocols
 }
 
 // ground is a folder with grants on it.
@@ -89,9 +90,12 @@ func (p *Policy) Umask(m *Mount) Mode {
 	return p.umask
 }
 
+// MayUse reports whether a protocol may be used.
+func (p *Policy) MayUse(one Protocol) bool { return p.over.Has(one) }
+
 // NewPolicy prepares the decisions for an account.
 func NewPolicy(e *Effective) *Policy {
-	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration(), bin: e.BinTime.Duration(), scope: e.scope}
+	p := &Policy{mounts: append([]Mount(nil), e.Mounts...), upload: int64(e.MaxUpload), umask: e.Terms.Umask, idle: e.IdleTime.Duration(), bin: e.BinTime.Duration(), scope: e.scope, over: e.Protocols}
 	sort.SliceStable(p.mounts, func(i, j int) bool { return len(p.mounts[i].At) > len(p.mounts[j].At) })
 	for _, g := range e.Grants {
 		ready := prepared{Grant: g}

@@ -104,7 +104,7 @@ var AllSettings = []Setting{
 			}
 			return t.FactorRemember.text() + " for each network"
 		}},
-	{"protocols", "protocols", "`protocols` it may sign in over, as in sftp,ftps; or all",
+	{"protocols", "protocols", "`protocols` it may sign in over, as in sftp,ftps; or all, which is all but scp; or all,scp",
 		func(t *Terms) string { return sayList(t.Protocols, "all") }},
 	{"encryption", "encryption over FTP", "`whether` FTP without TLS is open to it: required (never), optional (its password may go in clear), listener (as the listener says)",
 		func(t *Terms) string {
@@ -335,6 +335,9 @@ func (s *Settings) check() error {
 	}
 	if s.Encryption != nil && *s.Encryption != EncryptionRequired && *s.Encryption != EncryptionOptional && *s.Encryption != EncryptionByListener {
 		return &FieldError{"encryption", fmt.Sprintf("%q is not known: use required, optional or listener", *s.Encryption)}
+	}
+	if s.FactorOn != nil && slices.Contains(*s.FactorOn, SCP) {
+		return &FieldError{"factorOn", "who comes by scp signs in as for sftp: name that"}
 	}
 	if s.Protocols != nil {
 		if err := s.Protocols.check(); err != nil {

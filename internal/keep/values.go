@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,7 +29,7 @@ type Mode uint16
 // Moment is a point in time; the zero one is always, or never.
 type Moment struct{ time.Time }
 
-// Protocols is a set of protocols; none is all of them.
+// Protocols is a set of protocols; none is all of them but scp, which is old and has to be named.
 type Protocols []Protocol
 
 // Folders is a list of clean, absolute paths of the tree.
@@ -135,22 +136,28 @@ func (m *Moment) UnmarshalText(text []byte) error {
 // String is the minute, in UTC.
 func (m Moment) String() string { return m.UTC().Format("2006-01-02 15:04 MST") }
 
-// UnmarshalText reads names of protocols, joined by commas; "all" is all.
+// usualProtocols are those by which accounts come where nothing is said.
+var usualProtocols = Protocols{FTP, FTPS, SFTP, Portal, WebDAV}
+
+// UnmarshalText reads names of protocols, joined by commas; "all" is all but scp, and "all,scp" those and scp.
 func (p *Protocols) UnmarshalText(text []byte) error {
 	*p = Protocols{}
-	for _, word := range words(string(text)) {
-		if word == "all" {
-			continue
+	given := words(string(text))
+	for _, word := range given {
+		switch {
+		case word != "all":
+			*p = append(*p, Protocol(word))
+		case len(given) > 1:
+			*p = append(*p, usualProtocols...)
 		}
-		*p = append(*p, Protocol(word))
 	}
 	return p.check()
 }
 
 func (p Protocols) check() error {
 	for _, one := range p {
-		if one != FTP && one != FTPS && one != SFTP && one != Portal && one != WebDAV {
-			return fmt.Errorf("%q is not known: use ftp, ftps, sftp, portal, dav or all", one)
+		if one != SCP && !slices.Contains(usualProtocols, one) {
+			return fmt.Errorf("%q is not known: use ftp, ftps, sftp, scp, portal, dav or all", one)
 		}
 	}
 	return nil
@@ -158,12 +165,7 @@ func (p Protocols) check() error {
 
 // Has reports whether a protocol may be used.
 func (p Protocols) Has(one Protocol) bool {
-	for _, allowed := range p {
-		if allowed == one {
-			return true
-		}
-	}
-	return len(p) == 0
+	return slices.Contains(p, one) || len(p) == 0 && one != SCP
 }
 
 // UnmarshalText reads paths joined by commas.

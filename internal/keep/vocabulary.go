@@ -25,7 +25,7 @@ var (
 		CheckRefused, QuotaNearly, AccountEnds, KeyEnds, CertificateEnds, ListenerFailed, DiskNearly, CheckupWarns, TrailStuck, ReceiverAway, NotCome, SourceAway, SyncStopped,
 	}
 	Outcomes     = []Outcome{Done, Refused, Failed, Interrupted}
-	AllProtocols = []Protocol{FTP, FTPS, SFTP, Portal, WebDAV, ByPass, Web, Console, Local}
+	AllProtocols = []Protocol{FTP, FTPS, SFTP, SCP, Portal, WebDAV, ByPass, Web, Console, Local}
 )
 
 // fewWords are listed whole by a refusal; of more only those that are alike.

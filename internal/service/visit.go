@@ -427,7 +427,7 @@ func (d *door) Renew(account *keep.Effective) {
 		case v.visitor.Protocol.IsFTP() && !v.visitor.Encrypted && account.Encryption == keep.EncryptionRequired:
 			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used without TLS"))
 			continue
-		case !account.MayUse(v.visitor.Protocol):
+		case !account.MayEnter(v.visitor.Protocol):
 			v.cut(keep.Refuse(keep.AccountChanged, "the account may no longer be used over this protocol"))
 			continue
 		}

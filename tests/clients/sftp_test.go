@@ -69,7 +69,7 @@ func TestThereIsNoShell(t *testing.T) {
 			"-o", "UserKnownHostsFile=" + os.DevNull, "crew-harbour@127.0.0.1"}, command...)
 		out, err := testkit.Run(t, "", "ssh", args...)
 		assert.Error(t, err)
-		assert.Equal(t, "this service moves files; it has no shell", strings.TrimSpace(out))
+		assert.Contains(t, out, "this service moves files; it has no shell")
 	}
 }
 

@@ -240,6 +240,23 @@ func (t *Tree) Close() error {
 	return errors.Join(errs...)
 }
 
+// Over gives the tree as it is over another protocol of the same session.
+func (t *Tree) Over(p keep.Protocol) *Tree {
+	other := *t
+	other.who.Protocol = p
+	return &other
+}
+
+// MayUse refuses a protocol that the account may not use now; what was to be done is recorded with that.
+func (t *Tree) MayUse(action keep.Action, at string) error {
+	if t.policy.Load().MayUse(t.who.Protocol) {
+		return nil
+	}
+	err := keep.Refuse(keep.ProtocolRefused, "the account may not use "+string(t.who.Protocol))
+	t.noteRefused(action, at, "", err)
+	return err
+}
+
 // Account is the name of the account whose tree it is.
 func (t *Tree) Account() string { return t.who.Account }
 

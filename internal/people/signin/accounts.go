@@ -272,7 +272,7 @@ func (v *Visitor) may(account *keep.Effective) *keep.Fault {
 		return closed
 	case !account.Admit(v.Address):
 		return keep.Refuse(keep.NetworkRefused, "the account may not sign in from this address")
-	case !account.MayUse(v.Protocol):
+	case !account.MayEnter(v.Protocol):
 		return keep.Refuse(keep.ProtocolRefused, "the account may not sign in over "+string(v.Protocol))
 	}
 	return nil

@@ -169,7 +169,7 @@ func (b *Book) add(ctx context.Context, sums map[records.TrafficKey]records.Traf
 
 // counts reports whether a record tells of an operation of an account holder.
 func counts(r *keep.AuditRecord) bool {
-	return r.Operator == "" && !r.Rehearsal && (r.Protocol.IsFTP() || r.Protocol == keep.SFTP || r.Protocol == keep.Portal || r.Protocol == keep.WebDAV || r.Protocol == keep.ByPass) &&
+	return r.Operator == "" && !r.Rehearsal && (r.Protocol.IsFTP() || r.Protocol == keep.SFTP || r.Protocol == keep.SCP || r.Protocol == keep.Portal || r.Protocol == keep.WebDAV || r.Protocol == keep.ByPass) &&
 		r.Action != keep.SignOut && r.Action != keep.Rehearsing && r.Action != keep.LockedOut
 }
 
