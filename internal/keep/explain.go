@@ -193,7 +193,7 @@ func gateStep(e *Effective, q Question) Step {
 	open, refused := "", ""
 	for _, l := range q.Listeners {
 		switch {
-		case l.Stopped, l.Protocol == Web && !(l.Serves(PortalFace) && e.MayUse(Portal) || l.Serves(DavFace) && e.MayUse(WebDAV)), l.Protocol != Web && !e.MayUse(l.Protocol):
+		case l.Stopped, l.Protocol == Web && !(l.Serves(PortalFace) && e.MayUse(Portal) || l.Serves(DavFace) && e.MayUse(WebDAV)), l.Protocol != Web && !e.MayEnter(l.Protocol):
 		case q.From == "" || l.Admits(q.From):
 			open += " " + l.Name
 		default:

@@ -73,7 +73,7 @@ func (a *attacker) portal(route string, ask any) int {
 // nothing is left that nobody sees.
 func TestNoRaceOverAnyFaceLeadsAstray(t *testing.T) {
 	k := testkit.Start(t)
-	k.Account("ann", "-grant", "/=full", "-grant", "/secret=none", "-passes", "both")
+	k.Account("ann", "-grant", "/=full", "-grant", "/secret=none", "-passes", "both", "-protocols", "all,scp")
 	home := k.Home("ann")
 	const hidden = "what nobody may read, of a size of its own"
 	for _, name := range []string{"secret/f", "secret/in/f", "secret/only-here", "safe/f", "safe/deep/g"} {
@@ -136,6 +136,20 @@ func TestNoRaceOverAnyFaceLeadsAstray(t *testing.T) {
 			}
 		},
 	}
+	old := sftptalk.SSH(t, k, "ann")
+	uses = append(uses, func(_ *attacker, x string, n int) {
+		for command, sent := range map[string]string{"scp -r -f " + x: strings.Repeat("\x00", 40), "scp -f " + x + "/f*": strings.Repeat("\x00", 10),
+			"scp -t " + x + "/f": "C0644 7 f\nplanted\x00", "scp -r -t " + x: fmt.Sprintf("D0755 0 scp%d\nC0644 7 f\nplanted\x00E\n", n%3)} {
+			session, err := old.NewSession()
+			if err != nil {
+				continue
+			}
+			session.Stdin = strings.NewReader(sent)
+			text, _ := session.Output(command)
+			saw("scp", string(text))
+			session.Close()
+		}
+	})
 	var all sync.WaitGroup
 	end := time.Now().Add(*raceFor)
 	ftp := ftptalk.As(t, k.Address("ftps"), "ann", testkit.Password)

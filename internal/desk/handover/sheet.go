@@ -85,7 +85,7 @@ func New(f Facts) Sheet {
 	if service == "" {
 		service = "Urban Keep"
 	}
-	f.Doors = slices.DeleteFunc(slices.Clone(f.Doors), func(d Door) bool { return d.Stopped || !f.Account.MayUse(d.Protocol) })
+	f.Doors = slices.DeleteFunc(slices.Clone(f.Doors), func(d Door) bool { return d.Stopped || !f.Account.MayEnter(d.Protocol) })
 	s := Sheet{Title: service + ": how to connect as " + f.Account.Name, Account: f.Account.Name, Created: f.Made.UTC()}
 	for _, write := range []func(*Facts) Section{where, signIn, know, reach, limits, commands} {
 		if section := write(&f); len(section.Rows)+len(section.Commands) > 0 {
@@ -102,7 +102,12 @@ func where(f *Facts) Section {
 	for _, d := range f.Doors {
 		switch d.Protocol {
 		case keep.SFTP:
-			s.row("SFTP", "port %d", d.Port)
+			if f.Account.MayUse(keep.SFTP) {
+				s.row("SFTP", "port %d", d.Port)
+			}
+			if f.Account.MayUse(keep.SCP) {
+				s.row("SCP", "port %d, for clients that know the old protocol only (scp -O)", d.Port)
+			}
 		case keep.FTPS:
 			s.row("FTP over TLS", "port %d, TLS from the first byte (implicit); passive ports %d-%d", d.Port, d.PassiveLow, d.PassiveHigh)
 		default:
@@ -236,7 +241,9 @@ func commands(f *Facts) Section {
 			if byKey {
 				what += ", with the private key in " + a.Name + ".key"
 			}
-			s.command(what, "sftp %s %s", options, name)
+			if a.MayUse(keep.SFTP) {
+				s.command(what, "sftp %s %s", options, name)
+			}
 		default:
 			if a.SignInBy == keep.ByKey || a.SignInBy == keep.ByBoth {
 				continue // FTP knows passwords only
