@@ -29,27 +29,33 @@ func (s *Session) take(c *Command) error {
 		s.fault(c.Names[0].Text, err)
 		return errOver
 	}
-	info, err := s.Tree.Stat(at)
-	if c.Folder && (err != nil || !info.IsDir()) {
-		if err == nil {
-			err = keep.Refuse(keep.NotAFolder, "that is not a folder")
-		}
+	err = s.Tree.MayEnter(at)
+	if c.Folder && err != nil {
 		s.fault(at, err)
 		return errOver
 	}
+	to := target{c, at, err == nil, 0}
 	if err := s.ok(); err != nil {
 		return err
 	}
-	return s.into(c, at, 0)
+	return s.into(to)
 }
 
-// into takes what comes to a folder, or to a name, until that ends.
-func (s *Session) into(c *Command, at string, depth int) error {
+// target is where things come to: a folder, or the name of what comes.
+type target struct {
+	*Command
+	at     string
+	folder bool
+	depth  int
+}
+
+// into takes what comes to a target, until that ends.
+func (s *Session) into(to target) error {
 	var when times
 	for {
 		first, err := s.in.ReadByte()
 		if err != nil {
-			if depth == 0 {
+			if to.depth == 0 {
 				return nil
 			}
 			return errOver
@@ -66,7 +72,7 @@ func (s *Session) into(c *Command, at string, depth int) error {
 			}
 			continue
 		case 'E':
-			if depth == 0 || line != "" {
+			if to.depth == 0 || line != "" {
 				return s.broken("a folder ends that has not begun")
 			}
 			return s.ok()
@@ -82,9 +88,9 @@ func (s *Session) into(c *Command, at string, depth int) error {
 				return s.broken("a file is announced in another form than C0644 SIZE NAME")
 			}
 			if first == 'C' {
-				err = s.file(at, one, when, c)
+				err = s.file(to, one, when)
 			} else {
-				err = s.folder(c, at, one, when, depth)
+				err = s.folder(to, one, when)
 			}
 			when = times{}
 		default:
@@ -96,27 +102,20 @@ func (s *Session) into(c *Command, at string, depth int) error {
 	}
 }
 
-// where is the path of what comes: in the target where that is a folder, else the target itself.
-func (s *Session) where(at string, one announced) (string, fs.FileInfo, error) {
+// of is the path of what comes.
+func (to target) of(one announced) (string, error) {
 	if one.name == "" || one.name == "." || one.name == ".." || strings.Contains(one.name, "/") {
-		return "", nil, keep.Refuse(keep.BadName, "a name without slashes is sent here, and not . or ..")
+		return "", keep.Refuse(keep.BadName, "a name without slashes is sent here, and not . or ..")
 	}
-	if s.Tree.MayEnter(at) == nil {
-		var err error
-		if at, err = clean(at + "/" + one.name); err != nil {
-			return "", nil, err
-		}
+	if !to.folder {
+		return to.at, nil
 	}
-	info, err := s.Tree.Stat(at)
-	if err != nil { // whether it may be there is decided when it is made
-		info = nil
-	}
-	return at, info, nil
+	return clean(to.at + "/" + one.name)
 }
 
 // file takes one file.
-func (s *Session) file(target string, one announced, when times, c *Command) error {
-	at, _, err := s.where(target, one)
+func (s *Session) file(to target, one announced, when times) error {
+	at, err := to.of(one)
 	if err == nil {
 		err = s.Tree.MayUse(keep.Uploading, at)
 	}
@@ -159,7 +158,7 @@ func (s *Session) file(target string, one announced, when times, c *Command) err
 		return s.ok()
 	}
 	var untimed error
-	if c.Times {
+	if to.Times {
 		untimed = f.Touch(when.access, when.modified, &one.mode)
 	}
 	if err := s.Work(f.Close); err != nil { // the record is kept before the client hears of success
@@ -172,13 +171,17 @@ func (s *Session) file(target string, one announced, when times, c *Command) err
 }
 
 // folder takes a folder with all that is in it.
-func (s *Session) folder(c *Command, target string, one announced, when times, depth int) error {
-	at, info, err := s.where(target, one)
+func (s *Session) folder(to target, one announced, when times) error {
+	at, err := to.of(one)
+	var info fs.FileInfo
+	if err == nil {
+		info, _ = s.Tree.Stat(at) // nil: whether it may be made is decided then
+	}
 	switch {
 	case err != nil:
-	case !c.Recursive:
+	case !to.Recursive:
 		err = keep.Refuse(keep.BadRequest, "a folder comes, and -r was not given")
-	case depth >= maxDepth:
+	case to.depth >= maxDepth:
 		err = keep.Refuse(keep.BadRequest, "folders lie too deep in one another")
 	case info != nil && !info.IsDir():
 		err = keep.Refuse(keep.AlreadyThere, "a file has that name")
@@ -194,10 +197,10 @@ func (s *Session) folder(c *Command, target string, one announced, when times, d
 	if err := s.ok(); err != nil {
 		return err
 	}
-	if err := s.into(c, at, depth+1); err != nil {
+	if err := s.into(target{to.Command, at, true, to.depth + 1}); err != nil {
 		return err
 	}
-	if c.Times && !when.modified.IsZero() {
+	if to.Times && !when.modified.IsZero() {
 		if err := s.Tree.Touch(at, when.access, when.modified, &one.mode); err != nil {
 			s.faults++ // the folder's end is acknowledged already
 		}
