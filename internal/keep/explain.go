@@ -20,8 +20,9 @@ type Question struct {
 	Right Rights // one
 	Path  string // clean and absolute
 	At    time.Time
-	From  string // IP address, "" when it does not matter
-	Pass  *Pass  // with which it is asked for; nil: with what the account itself shows
+	From  string   // IP address, "" when it does not matter
+	Over  Protocol // "": any
+	Pass  *Pass    // with which it is asked for; nil: with what the account itself shows
 
 	Route     Route // that its name fits
 	Keys      int   // that the account has
@@ -67,6 +68,9 @@ func Explain(e *Effective, q Question) []Step {
 		steps = append(steps, networkStep(e, q.From))
 	}
 	steps = append(steps, Step{"sign-in", e.CanSignIn(q.Keys) && !e.MustChange, "it signs in by: " + e.Means(q.Keys) + map[bool]string{true: "; it must change its password first, over SFTP"}[e.MustChange]})
+	if q.Over != "" {
+		steps = append(steps, Step{"protocols", e.MayUse(q.Over), "it may sign in over: " + sayList(e.Protocols, "all but scp")})
+	}
 	if e.MaxSessions > 0 {
 		steps = append(steps, Step{"sessions", q.Sessions < int(e.MaxSessions), fmt.Sprintf("%d of at most %d are open", q.Sessions, e.MaxSessions)})
 	}
@@ -110,8 +114,20 @@ func explainPass(e *Effective, q Question) []Step {
 
 // rightSteps are the right itself and the room for it.
 func (e *Effective) rightSteps(q Question) []Step {
+	over := q.Over
+	if q.Pass != nil {
+		over = ByPass
+	}
+	var steps []Step
+	if m := NewPolicy(e).MountOf(q.Path); m != nil && len(m.Protocols) > 0 {
+		there, _ := m.Protocols.over(over)
+		steps = append(steps, Step{"mount", over == "" || there, fmt.Sprintf("the mount %s is there over %s", m.At, m.Protocols)})
+	}
+	if over != "" {
+		e = e.Over(over)
+	}
 	verdict := NewPolicy(e).Decide(q.Right, q.Path, q.At)
-	steps := []Step{{"right", verdict.Allowed, verdict.Explain() + e.passedOver(verdict)}}
+	steps = append(steps, Step{"right", verdict.Allowed, verdict.Explain() + e.passedOver(verdict)})
 	if q.Right&(Upload|Overwrite|Mkdir|Link) != 0 {
 		for _, room := range q.Room {
 			steps = append(steps, room.step())

@@ -10,14 +10,16 @@ import (
 // Mount is one line of an account's tree: at this path, this store, this
 // folder in it.
 type Mount struct {
-	At       string `json:"at"`       // clean, absolute path of the tree
-	Store    string `json:"store"`    // name of a store
-	Folder   string `json:"folder"`   // relative folder in the store, "/" for all of it; {account} and {group} stand for the names
-	ReadOnly bool   `json:"readOnly"` // refuses every change whatever the grants say
-	Umask    *Mode  `json:"umask,omitempty"`
-	Quota    *Quota `json:"quota,omitempty"` // most that the folder may hold
-	Check    *Check `json:"check,omitempty"` // new uploads are held back until it says yes; nil: they aren't
-	From     string `json:"-"`               // the group that brings it, "" for the account itself
+	At        string `json:"at"`       // clean, absolute path of the tree
+	Store     string `json:"store"`    // name of a store
+	Folder    string `json:"folder"`   // relative folder in the store, "/" for all of it; {account} and {group} stand for the names
+	ReadOnly  bool   `json:"readOnly"` // refuses every change whatever the grants say
+	Umask     *Mode  `json:"umask,omitempty"`
+	Quota     *Quota `json:"quota,omitempty"`     // most that the folder may hold
+	Protocols Ways   `json:"protocols,omitempty"` // over which it is there; none: all
+	Check     *Check `json:"check,omitempty"`     // new uploads are held back until it says yes; nil: they aren't
+	absent    Protocol // it is not there over this one, which is asked about; "": it is. See [Effective.Over]
+	From      string `json:"-"`                   // the group that brings it, "" for the account itself
 }
 
 // Quota is the most that a place may hold; 0 is any.
@@ -52,6 +54,9 @@ func (m *Mount) check() error {
 		if strings.ContainsAny(strings.NewReplacer("{account}", "", "{group}", "").Replace(part), "{}") {
 			return &FieldError{field, fmt.Sprintf("the folder %q has an unknown placeholder: there are {account} and {group}", folder)}
 		}
+	}
+	if err := m.Protocols.check(); err != nil {
+		return &FieldError{field, err.Error()}
 	}
 	if m.Check != nil {
 		if err := m.Check.check(); err != nil {
@@ -91,7 +96,7 @@ func (m Mount) FolderFor(account string) string {
 }
 
 // ParseMount reads "AT=STORE:FOLDER" with options behind it, joined by commas: ro,
-// umask=007, bytes=2G, files=1000, and those of a [Check].
+// umask=007, bytes=2G, files=1000, protocols=sftp+ftp:ro, and those of a [Check].
 func ParseMount(text string) (Mount, error) {
 	at, place, ok := strings.Cut(text, "=")
 	if !ok {
@@ -117,6 +122,8 @@ func ParseMount(text string) (Mount, error) {
 			err = quota.Bytes.UnmarshalText([]byte(value))
 		case "files":
 			err = quota.Files.UnmarshalText([]byte(value))
+		case "protocols":
+			m.Protocols, err = parseWays(value)
 		case "check":
 			check.Receiver = value
 		case "check-time":
@@ -126,7 +133,7 @@ func ParseMount(text string) (Mount, error) {
 		case "refused":
 			check.Refused = value
 		default:
-			err = fmt.Errorf("%q is not known: use ro, umask=007, bytes=2G, files=1000, check=RECEIVER, check-time=10m, unanswered=yes or refused=FOLDER", option)
+			err = fmt.Errorf("%q is not known: use ro, umask=007, bytes=2G, files=1000, protocols=sftp+ftp:ro, check=RECEIVER, check-time=10m, unanswered=yes or refused=FOLDER", option)
 		}
 		if err != nil {
 			return m, &FieldError{"mount", err.Error()}
@@ -167,6 +174,9 @@ func (m Mount) Options() string {
 	}
 	if m.Quota != nil && m.Quota.Files > 0 {
 		said = append(said, fmt.Sprintf("files=%d", m.Quota.Files))
+	}
+	if len(m.Protocols) > 0 {
+		said = append(said, "protocols="+strings.Join(m.Protocols, "+"))
 	}
 	if c := m.Check; c != nil {
 		said = append(said, "check="+c.Receiver)

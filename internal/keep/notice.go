@@ -128,7 +128,7 @@ func (n *Notice) checkFilters() error {
 	if n.MinSize < 0 || n.MaxSize < 0 {
 		return &FieldError{"minSize", "use 0 or more"}
 	}
-	if err := n.Protocols.check(); err != nil {
+	if err := n.Protocols.Check(); err != nil {
 		return &FieldError{"protocols", err.Error()}
 	}
 	if n.Window != nil {

@@ -182,6 +182,8 @@ func (p *Policy) decide(right Rights, at, name string, now time.Time) Verdict {
 		}
 	}
 	switch {
+	case v.Mount != nil && v.Mount.absent != "":
+		v.Reason = ProtocolRefused
 	case v.ground == nil || !given.Has(right):
 		v.Reason = NoRight
 	case v.Mount != nil && v.Mount.ReadOnly && !readOnly.Has(right):
@@ -204,6 +206,8 @@ func (v Verdict) String() string {
 		return fmt.Sprintf("%s on %s is refused: only %s is given here", right, v.Path, v.scope)
 	case v.Reason == ReadOnlyMount:
 		return fmt.Sprintf("%s is refused: %s is mounted read-only", right, v.Mount.At)
+	case v.Reason == ProtocolRefused:
+		return fmt.Sprintf("%s is refused: %s is not there over %s", right, v.Mount.At, v.Mount.absent)
 	case v.ground == nil:
 		return fmt.Sprintf("%s is refused: no grant covers %s", right, v.Path)
 	}
@@ -213,7 +217,7 @@ func (v Verdict) String() string {
 // Explain says the verdict to operators: with the groups that the grants are from.
 func (v Verdict) Explain() string {
 	text := v.String()
-	if v.ground == nil || v.scope != nil || v.Reason == ReadOnlyMount {
+	if v.ground == nil || v.scope != nil || v.Reason == ReadOnlyMount || v.Reason == ProtocolRefused {
 		return text
 	}
 	head, _, _ := strings.Cut(text, ": ")
@@ -257,7 +261,7 @@ func (v Verdict) Fault() error {
 // Any reports whether some right is held on the path or anywhere below it, at
 // some time and for some names: such a folder may be entered.
 func (p *Policy) Any(at string) bool {
-	if !p.scope.leads(at) {
+	if m := p.MountOf(at); !p.scope.leads(at) || m != nil && m.absent != "" && len(p.Branches(at)) == 0 {
 		return false
 	}
 	decided := false
@@ -335,21 +339,30 @@ func (p *Policy) MountOf(at string) *Mount {
 // Branches names what the mounts add to the listing of a folder: the next part
 // of the path of each mount below it, sorted, each once.
 func (p *Policy) Branches(folder string) []string {
-	seen := map[string]bool{}
+	return p.below(folder, func(m *Mount, _ bool) bool { return m.absent == "" })
+}
+
+// Absent names what stands in a folder for mounts that are not there over the protocol of the session.
+func (p *Policy) Absent(folder string) []string {
+	return p.below(folder, func(m *Mount, right bool) bool { return m.absent != "" && right })
+}
+
+// below names the next part of the path of each mount below a folder that counts, sorted, each once; right says that the mount
+// is right in it.
+func (p *Policy) below(folder string, counts func(m *Mount, right bool) bool) []string {
 	var names []string
 	for i := range p.mounts {
-		at := p.mounts[i].At
-		if at == folder || !Covers(folder, at) {
+		m := &p.mounts[i]
+		if m.At == folder || !Covers(folder, m.At) {
 			continue
 		}
-		name, _, _ := strings.Cut(strings.TrimPrefix(at[len(folder):], "/"), "/")
-		if !seen[name] {
-			seen[name] = true
+		name, more, _ := strings.Cut(strings.TrimPrefix(m.At[len(folder):], "/"), "/")
+		if counts(m, more == "") {
 			names = append(names, name)
 		}
 	}
-	sort.Strings(names)
-	return names
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // Covers reports whether a clean absolute path is the folder or below it.

@@ -320,7 +320,7 @@ func (s *Settings) check() error {
 		return &FieldError{"secondFactor", fmt.Sprintf("%q is not known: use optional or required", *s.SecondFactor)}
 	}
 	if s.FactorOn != nil {
-		if err := s.FactorOn.check(); err != nil {
+		if err := s.FactorOn.Check(); err != nil {
 			return &FieldError{"factorOn", err.Error()}
 		}
 	}
@@ -340,7 +340,7 @@ func (s *Settings) check() error {
 		return &FieldError{"factorOn", "who comes by scp signs in as for sftp: name that"}
 	}
 	if s.Protocols != nil {
-		if err := s.Protocols.check(); err != nil {
+		if err := s.Protocols.Check(); err != nil {
 			return &FieldError{"protocols", err.Error()}
 		}
 	}

@@ -151,10 +151,11 @@ func (p *Protocols) UnmarshalText(text []byte) error {
 			*p = append(*p, usualProtocols...)
 		}
 	}
-	return p.check()
+	return p.Check()
 }
 
-func (p Protocols) check() error {
+// Check refuses a word that is no protocol of accounts.
+func (p Protocols) Check() error {
 	for _, one := range p {
 		if one != SCP && !slices.Contains(usualProtocols, one) {
 			return fmt.Errorf("%q is not known: use ftp, ftps, sftp, scp, portal, dav or all", one)

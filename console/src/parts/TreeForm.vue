@@ -10,7 +10,7 @@ const names = (text: string) => ({ 'aria-label': text, spellcheck: false })
 
 <template>
   <fieldset>
-    <legend>Mounts <span class="soft">path, store and folder, options: ro,umask=007,bytes=2G,files=1000</span></legend>
+    <legend>Mounts <span class="soft">path, store and folder, options: ro,umask=007,bytes=2G,files=1000,protocols=sftp+ftp:ro</span></legend>
     <div v-for="(m, i) in mounts" :key="i" class="line">
       <NInput v-model:value="m.at" size="small" placeholder="/path" :input-props="names(`Path of mount ${i + 1}`)" />
       <NInput v-model:value="m.place" size="small" placeholder="store:folder" :input-props="names(`Store and folder of mount ${i + 1}`)" />

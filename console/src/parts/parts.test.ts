@@ -31,6 +31,7 @@ describe('an account in one line', () => {
 describe('rows of a form', () => {
   it('say mounts and grants as the service reads them', () => {
     expect(mountText(mountRow({ at: '/in', store: 'files', folder: 'in', readOnly: true, umask: '007', quota: { bytes: 2048, files: 3 } }))).toBe('/in=files:in,ro,umask=007,bytes=2048,files=3')
+    expect(mountText(mountRow({ at: '/in', store: 'files', folder: 'in', readOnly: false, protocols: ['sftp', 'ftp:ro'], check: { receiver: 'scanner', within: 600, unanswered: 'yes', refused: 'bad' } }))).toBe('/in=files:in,protocols=sftp+ftp:ro,check=scanner,check-time=600,unanswered=yes,refused=bad')
     expect(grantText(grantRow({ path: '/', rights: 'full', never: ['*.exe'], window: { days: 'mon-fri', hours: '08:00-18:00' } }))).toBe('/=full;never=*.exe;days=mon-fri;hours=08:00-18:00')
     expect(changed({ umask: '027', idleTime: '10m' }, { umask: '', idleTime: '10m', speedUp: '2MiB' })).toEqual({ umask: null, speedUp: '2MiB' })
   })

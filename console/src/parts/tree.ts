@@ -7,12 +7,23 @@ type Grant = Schemas['Grant']
 export type MountRow = { at: string; place: string; options: string }
 export type GrantRow = { path: string; rights: string; conditions: string }
 
+// said are the parts of a mount that a row has a place for: what is not named here would be lost when the form is saved.
+const said: Record<keyof Mount, true> = { at: true, store: true, folder: true, readOnly: true, umask: true, quota: true, protocols: true, check: true }
+void said
+
 export function mountRow(m: Mount): MountRow {
   const options: string[] = []
   if (m.readOnly) options.push('ro')
   if (m.umask) options.push(`umask=${m.umask}`)
   if (m.quota?.bytes) options.push(`bytes=${m.quota.bytes}`)
   if (m.quota?.files) options.push(`files=${m.quota.files}`)
+  if (m.protocols?.length) options.push(`protocols=${m.protocols.join('+')}`)
+  if (m.check) {
+    options.push(`check=${m.check.receiver}`)
+    if (m.check.within) options.push(`check-time=${m.check.within}`)
+    if (m.check.unanswered) options.push(`unanswered=${m.check.unanswered}`)
+    if (m.check.refused) options.push(`refused=${m.check.refused}`)
+  }
   return { at: m.at, place: `${m.store}:${m.folder}`, options: options.join(',') }
 }
 

@@ -34,6 +34,9 @@ func reach(f *Facts) Section {
 		if m.At == at && m.Quota.Limited() {
 			may = append(may, "holds at most "+room(m.Quota))
 		}
+		if m.At == at && len(m.Protocols) > 0 {
+			may = append(may, "over "+m.Protocols.String()+" only")
+		}
 		s.row(at, "%s", strings.Join(may, "; "))
 	}
 	return s

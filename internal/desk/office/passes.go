@@ -37,7 +37,7 @@ func (o *Office) AddPass(ctx context.Context, who Actor, account string, p keep.
 			return p, "", keep.Refuse(keep.NoRight, "you may make no such passes: an administrator can allow it")
 		}
 	}
-	policy := keep.NewPolicy(e)
+	policy := keep.NewPolicy(e.Over(keep.ByPass))
 	for _, at := range p.Paths {
 		if why := p.For(policy, at, false, now); why != nil && (p.Kind == keep.DropPass || p.For(policy, at, true, now) != nil) {
 			return p, "", &keep.FieldError{Field: "paths", Say: "a pass can give no more than the account may do: " + why.Error()}

@@ -83,6 +83,14 @@ func Run(ctx context.Context, e *keep.Effective, listeners []Listener, scratch S
 }
 
 func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mark string) ([]Try, error) {
+	protocol := l.Protocol
+	switch {
+	case l.Pass != nil:
+		protocol = keep.ByPass
+	case protocol == keep.Web:
+		protocol = l.Over
+	}
+	e = e.Over(protocol)
 	var steps []step
 	var err error
 	if l.Pass != nil {
@@ -95,17 +103,12 @@ func on(ctx context.Context, e *keep.Effective, l Listener, scratch Scratch, mar
 		return nil, fmt.Errorf("plant the files of the rehearsal: %w", err)
 	}
 	now := time.Now()
-	protocol := l.Protocol
-	if protocol == keep.Web {
-		protocol = l.Over
-	}
 	in := Try{Protocol: protocol, Listener: l.Name, Does: "sign in", Path: "-", Expected: true, Why: "the account may sign in over " + string(protocol)}
 	if e.Source != "" && l.Route != nil {
 		in.Why += "; " + e.Source + " vouches for it, which the route " + l.Route.Pattern + " asks"
 	}
 	if l.Pass != nil {
-		protocol = keep.ByPass
-		in.Protocol, in.Does, in.Why = protocol, "open the link", "the pass is open"
+		in.Does, in.Why = "open the link", "the pass is open"
 	}
 	switch closed := e.Closed(now); {
 	case l.Pass != nil && l.Open:

@@ -465,7 +465,14 @@ func showInForce(env command.Env, now api.InForce, all bool) {
 	}
 	rows = nil
 	for _, m := range now.Mounts {
-		rows = append(rows, []string{m.At, m.Store + ":" + m.Folder, map[bool]string{true: "read-only", false: "-"}[m.ReadOnly], holds(m), m.From})
+		var mode []string
+		if m.ReadOnly {
+			mode = append(mode, "read-only")
+		}
+		if len(m.Protocols) > 0 {
+			mode = append(mode, "over "+m.Protocols.String())
+		}
+		rows = append(rows, []string{m.At, m.Store + ":" + m.Folder, dash(strings.Join(mode, ", ")), holds(m), m.From})
 	}
 	fmt.Fprintln(env.Out)
 	table(env.Out, "MOUNT|LEADS TO|MODE|HOLDS|SET BY", rows)

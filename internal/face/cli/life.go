@@ -107,6 +107,7 @@ func explain(flags *flag.FlagSet, f *common) run {
 	when := flags.String("at", "", "the day or `time` (RFC 3339) it is asked for; else now")
 	from := flags.String("from", "", "the IP `address` it is asked for")
 	pass := flags.String("pass", "", "as somebody with this `pass` of the account, by its number")
+	over := flags.String("over", "", "the `protocol` it is asked for, as in sftp")
 	return func(ctx context.Context, env command.Env, c *client, args []string) error {
 		query := url.Values{"right": {args[1]}, "path": {args[2]}}
 		if *from != "" {
@@ -114,6 +115,9 @@ func explain(flags *flag.FlagSet, f *common) run {
 		}
 		if *pass != "" {
 			query.Set("pass", *pass)
+		}
+		if *over != "" {
+			query.Set("over", *over)
 		}
 		t, err := parseDay("-at", *when, "")
 		if err != nil {

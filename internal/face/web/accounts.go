@@ -256,6 +256,10 @@ func (s *Server) explain(c *gin.Context) error {
 	if q.Path, err = keep.CleanPath("/", c.Query("path")); err != nil {
 		return &keep.FieldError{Field: "path", Say: err.Error()}
 	}
+	q.Over = keep.Protocol(c.Query("over"))
+	if err := (keep.Protocols{q.Over}).Check(); q.Over != "" && err != nil {
+		return &keep.FieldError{Field: "over", Say: err.Error()}
+	}
 	if _, err := netip.ParseAddr(q.From); q.From != "" && err != nil {
 		return &keep.FieldError{Field: "from", Say: fmt.Sprintf("%q is no IP address", q.From)}
 	}

@@ -78,6 +78,9 @@ func (t *Tree) readFolder(at string) (*Listing, error) {
 		l.hidden[name] = true
 		l.mounts = append(l.mounts, t.mountFacts(path.Join(l.path, name)))
 	}
+	for _, name := range policy.Absent(l.path) {
+		l.hidden[name] = true
+	}
 	return l, nil
 }
 

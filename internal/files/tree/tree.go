@@ -129,7 +129,7 @@ func Open(who Who, account *keep.Effective, house House, watch Watcher) (*Tree, 
 	if house.Open == nil {
 		house.Open = kinds.New("", nil).Open
 	}
-	policy := keep.NewPolicy(account)
+	policy := keep.NewPolicy(account.Over(who.Protocol))
 	t.policy.Store(policy)
 	for _, m := range policy.Mounts() {
 		place, err := storeNamed(house.Stores, m.Store)
@@ -165,7 +165,9 @@ func storeNamed(stores []keep.Store, name string) (keep.Store, error) {
 }
 
 // Renew puts a changed account's grants in force for a running session.
-func (t *Tree) Renew(account *keep.Effective) { t.policy.Store(keep.NewPolicy(account)) }
+func (t *Tree) Renew(account *keep.Effective) {
+	t.policy.Store(keep.NewPolicy(account.Over(t.who.Protocol)))
+}
 
 // BinTime is how long what the account deletes can be put back; 0: it can't.
 func (t *Tree) BinTime() time.Duration { return t.policy.Load().BinTime() }

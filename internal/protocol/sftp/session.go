@@ -298,7 +298,7 @@ func codeOf(reason keep.Reason) uint32 {
 	switch reason {
 	case keep.NotFound:
 		return statusNoSuchFile
-	case keep.NoRight, keep.ReadOnlyMount, keep.Outside, keep.MountPoint, keep.BadName:
+	case keep.NoRight, keep.ReadOnlyMount, keep.Outside, keep.ProtocolRefused, keep.MountPoint, keep.BadName:
 		return statusDenied
 	}
 	return statusFailure
