@@ -236,7 +236,7 @@ func (w *world) start() error {
 }
 
 func (w *world) account() (err error) {
-	if _, err := w.ours.cli(password+"\n", "account", "add", "crew", "-home", "files:crew", "-password", "-encryption=optional", "-key", w.key+".pub"); err != nil {
+	if _, err := w.ours.cli(password+"\n", "account", "add", "crew", "-home", "files:crew", "-password", "-encryption=optional", "-protocols", "all,scp", "-key", w.key+".pub"); err != nil {
 		return err
 	}
 	if w.oursAt, err = w.ours.at(); err != nil {

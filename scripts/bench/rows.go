@@ -35,7 +35,7 @@ func (w *world) rows() []row {
 		w.smallDown(),
 		w.signInRow(),
 		w.listing(),
-	}, append(append(w.ftpRows(), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(append(append(w.trailRows(), w.manyRows()...), w.liveRows()...), w.sourceRows()...)...)...)
+	}, append(append(append(w.scpRows(), w.ftpRows()...), append(w.powerRows(), append(w.storeRows(), append(append(append(w.webRows(), w.davRows()...), w.noticeRows()...), w.houseRows()...)...)...)...), append(append(append(w.trailRows(), w.manyRows()...), w.liveRows()...), w.sourceRows()...)...)...)
 }
 
 // crowd runs something 16 times at once.

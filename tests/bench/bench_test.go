@@ -18,7 +18,7 @@ import (
 // after half an hour must not fail in its last minute.
 func TestEveryRowOfTheBenchmarkRunsToItsEnd(t *testing.T) {
 	out := run(t, "-tiny")
-	named := regexp.MustCompile(`(?m)^(sftp|ftp|ftps|ssh|power|memory|audit|live|service's|overview's|sealed|object|web|WebDAV|notices|directory|first page,?|found by|start,) .* \S+  `)
+	named := regexp.MustCompile(`(?m)^(sftp|scp|ftp|ftps|ssh|power|memory|audit|live|service's|overview's|sealed|object|web|WebDAV|notices|directory|first page,?|found by|start,) .* \S+  `)
 	rows := named.FindAllString(out, -1)
 	t.Log(out)
 	assert.GreaterOrEqual(t, len(rows), 70, "rows of the table")

@@ -26,7 +26,7 @@ const set = computed(() => (props.now.settings ?? []).filter((s) => s.from))
       <tbody>
         <tr v-for="m in now.mounts" :key="m.at">
           <td class="mono">{{ m.at }}</td>
-          <td class="mono wrap">{{ m.store }}:{{ m.folder }}<span v-if="m.readOnly" class="soft"> read-only</span></td>
+          <td class="mono wrap">{{ m.store }}:{{ m.folder }}<span v-if="m.readOnly" class="soft"> read-only</span><span v-if="m.protocols?.length" class="soft"> over {{ m.protocols.join(', ').replaceAll(':ro', ' (to read)') }}</span></td>
           <td><QuotaBar v-if="m.quota && m.used" :used="m.used" :quota="m.quota" /></td>
           <td class="soft">{{ m.from }}</td>
         </tr>
