@@ -10,16 +10,16 @@ import (
 // Mount is one line of an account's tree: at this path, this store, this
 // folder in it.
 type Mount struct {
-	At        string `json:"at"`       // clean, absolute path of the tree
-	Store     string `json:"store"`    // name of a store
-	Folder    string `json:"folder"`   // relative folder in the store, "/" for all of it; {account} and {group} stand for the names
-	ReadOnly  bool   `json:"readOnly"` // refuses every change whatever the grants say
-	Umask     *Mode  `json:"umask,omitempty"`
-	Quota     *Quota `json:"quota,omitempty"`     // most that the folder may hold
-	Protocols Ways   `json:"protocols,omitempty"` // over which it is there; none: all
-	Check     *Check `json:"check,omitempty"`     // new uploads are held back until it says yes; nil: they aren't
+	At        string   `json:"at"`       // clean, absolute path of the tree
+	Store     string   `json:"store"`    // name of a store
+	Folder    string   `json:"folder"`   // relative folder in the store, "/" for all of it; {account} and {group} stand for the names
+	ReadOnly  bool     `json:"readOnly"` // refuses every change whatever the grants say
+	Umask     *Mode    `json:"umask,omitempty"`
+	Quota     *Quota   `json:"quota,omitempty"`     // most that the folder may hold
+	Protocols Ways     `json:"protocols,omitempty"` // over which it is there; none: all
+	Check     *Check   `json:"check,omitempty"`     // new uploads are held back until it says yes; nil: they aren't
 	absent    Protocol // it is not there over this one, which is asked about; "": it is. See [Effective.Over]
-	From      string `json:"-"`                   // the group that brings it, "" for the account itself
+	From      string   `json:"-"` // the group that brings it, "" for the account itself
 }
 
 // Quota is the most that a place may hold; 0 is any.

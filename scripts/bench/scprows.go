@@ -39,6 +39,8 @@ func (w *world) scpRows() []row {
 		{name: "scp download, 1 GiB, beside sftp", unit: "MiB/s", target: 0.95, ours: large(func() error { return w.scp(at+"large", os.DevNull) }),
 			floor: large(func() error { return w.sftp(w.oursAt["sftp"], "get large "+os.DevNull) })},
 		{name: "scp upload, 5,000 files of 4 KiB, beside sftp", unit: "files/s", target: 1.5, ours: small(func(to string) error { return w.scp(w.small, at+to) }),
-			floor: small(func(to string) error { return w.sftp(w.oursAt["sftp"], "mkdir "+to, "put "+filepath.Join(w.small, "*")+" "+to+"/") })},
+			floor: small(func(to string) error {
+				return w.sftp(w.oursAt["sftp"], "mkdir "+to, "put "+filepath.Join(w.small, "*")+" "+to+"/")
+			})},
 	}
 }
