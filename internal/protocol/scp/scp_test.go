@@ -185,6 +185,13 @@ func TestFilesComeAndGo(t *testing.T) {
 	assert.Equal(t, 1, status, "a link that leads out, and one that leads round")
 	assert.Regexp(t, `(?s)^D0750 0 sub\nC0640 1 f\nf\x00.*/sub/out: .*/sub/round: the link leads back.*E\n$`, said)
 
+	// A name on the disk that would be a line of its own.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jail", "d", "x\nC0644 5 evil"), nil, 0o640))
+	status, said = play(t, opened, "scp -r -f d", strings.Repeat("\x00", 20))
+	assert.Equal(t, 1, status)
+	assert.NotContains(t, said, "\nC0644 5 evil\n")
+	assert.Contains(t, said, "a name with a line break can't be said here")
+
 	// A client that leaves in the middle, one that could not read all, one that does not want it.
 	status, _ = play(t, opened, "scp -t half", "C0644 10 half\nhell")
 	assert.Equal(t, 1, status)

@@ -47,7 +47,7 @@ func (s *Session) one(c *Command, at string, within []tree.Place) error {
 	}
 	switch {
 	case err != nil:
-	case strings.ContainsAny(path.Base(at), "\r\n"):
+	case strings.ContainsAny(keep.Unspell(path.Base(at)), "\r\n"):
 		err = keep.Refuse(keep.BadName, "a name with a line break can't be said here")
 	case info.IsDir() && !c.Recursive:
 		err = keep.Refuse(keep.IsAFolder, "that is a folder: give -r")
