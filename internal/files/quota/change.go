@@ -144,10 +144,19 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 		return do() // two names of one file: both stay (POSIX, rename)
 	}
 	var pinned *File
-	there := func() (fs.FileInfo, error) { _, there, err := m.Look(); return there, err }
+	there := func() (fs.FileInfo, error) {
+		_, there, err := m.Look()
+		if err == nil && there == nil {
+			err = fs.ErrNotExist
+		}
+		return there, err
+	}
 	if replaced != nil {
 		there = steady(replaced, there)
-		if pinned, err = l.pin(m.To, there); err != nil {
+		pinned, err = l.pin(m.To, there)
+		if errors.Is(err, fs.ErrNotExist) {
+			replaced = nil // somebody has taken it away since, and counted that
+		} else if err != nil {
 			return err
 		}
 		defer func() { pinned.let(there) }()
@@ -210,6 +219,10 @@ func (l *Ledger) Rename(m Move, do func() error) error {
 	add(leaves, -bytes, -files)
 	if replaced != nil {
 		l.removed(m.To, replaced, pinned)
+		if pinned != nil && pinned.gone && pinned.opens == 1 { // its bytes go as those come that take its place: nobody sees both
+			pinned.last(nil, nil)
+			pinned = nil
+		}
 	}
 	for _, f := range l.open {
 		if f.spot.Store == m.From.Store && !f.gone && within(m.From.Path, f.spot.Path) {

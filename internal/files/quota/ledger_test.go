@@ -219,3 +219,29 @@ func TestAMoveFromOneQuotaToAnotherTakesItsBytesAlong(t *testing.T) {
 	assert.EqualValues(t, 650, d.BytesNow)
 	assert.EqualValues(t, 600, d.BytesBefore)
 }
+
+// Somebody outside of the service takes away what is about to be replaced.
+func TestARenameOntoWhatHasJustGoneIsARename(t *testing.T) {
+	db, store := database(t)
+	require.NoError(t, os.Mkdir(filepath.Join(store, "a"), 0o700))
+	for name, size := range map[string]int{"a/x": 100, "a/y": 50} {
+		require.NoError(t, os.WriteFile(filepath.Join(store, name), make([]byte, size), 0o600))
+	}
+	l := open(t, db, keep.Place{Store: "files", Folder: "a", Quota: keep.Quota{Bytes: 1000}})
+	defer l.Close()
+	spot := func(at string) quota.Spot { return quota.Spot{Store: "files", Path: at} }
+	source, err := os.Lstat(filepath.Join(store, "a/x"))
+	require.NoError(t, err)
+	replaced, err := os.Lstat(filepath.Join(store, "a/y"))
+	require.NoError(t, err)
+	err = l.Rename(quota.Move{From: spot("a/x"), To: spot("a/y"), Look: func() (fs.FileInfo, fs.FileInfo, error) {
+		there := replaced
+		replaced = nil
+		os.Remove(filepath.Join(store, "a/y"))
+		return source, there, nil
+	}}, func() error { return os.Rename(filepath.Join(store, "a/x"), filepath.Join(store, "a/y")) })
+	require.NoError(t, err)
+	_, err = l.Recount(spot("a"))
+	require.NoError(t, err)
+	assert.Equal(t, keep.Quota{Bytes: 100, Files: 1}, used(l, "a"))
+}
