@@ -37,7 +37,7 @@ func oldCopy(t *testing.T, client *ssh.Client, command string) (in io.WriteClose
 // on which nothing moves ends when an operator ends it, or when it was idle for too long. All of it is given back.
 func TestWhatOldCopiesHoldIsGivenBack(t *testing.T) {
 	k := testkit.Start(t)
-	k.Account("ann", "-protocols", "all,scp", "-idle-time", "3s")
+	k.Account("ann", "-protocols", "all,scp", "-idle-time", "6s")
 	deep := filepath.Join(k.Home("ann"), strings.Repeat("d/", 80))
 	require.NoError(t, os.MkdirAll(deep, 0o750))
 	open := func() (n int) { // of the account's folders and files

@@ -405,7 +405,7 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 	}
 	// Who is to be signed out at some time is: the portal asks anew.
 	p.lie = func(a *saml.Assertion) {
-		soon := time.Now().Add(3 * time.Second)
+		soon := time.Now().Add(6 * time.Second)
 		a.AuthnStatements[0].SessionNotOnOrAfter = &soon
 	}
 	at4, page4 := brought(thief)
